@@ -1,0 +1,229 @@
+//! What an engine, the adapter to one script runtime, implements.
+//!
+//! Two traits, for two situations. An [`EngineContext`] is held by the host for as long as the script state lives; it is
+//! asked to watch more or less closely. An [`Engine`] is the view of that state at one safe point: a line at which the
+//! script was interrupted, or a moment between two handlers. Both live on the thread that runs the scripts and never
+//! leave it; everything they answer is plain data.
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::breakpoint::{Breakpoint, SourceLine};
+use crate::decide::Need;
+use crate::host::HostError;
+use crate::source::{Line, SourceFacts, SourceId};
+use crate::stepping::Stack;
+use crate::value::{Handle, Page, Paged, Part, Value, Variable};
+
+/// What a frame is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FrameKind {
+    /// A function of the script.
+    Script,
+    /// A function of the host or of the runtime's own library.
+    Native,
+    /// No function: a mark where one stack was called from another (a coroutine from its resumer).
+    Boundary,
+}
+
+/// One frame of the call stack.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Frame {
+    /// Its position, counted from 0 at the innermost; what [`Engine::scopes`] and [`Engine::evaluate`] take.
+    pub index: usize,
+    /// What it is.
+    pub kind: FrameKind,
+    /// A name worth showing.
+    pub name: String,
+    /// Where it is, if it has a source.
+    pub place: Option<SourceLine>,
+    /// Whether frames are missing below it because of a tail call.
+    pub tail_call: bool,
+}
+
+/// Which names a scope holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ScopeKind {
+    /// Variables of the function, parameters included.
+    Locals,
+    /// The extra arguments of a function that takes any number.
+    Varargs,
+    /// Variables of enclosing functions that this one uses.
+    Captured,
+    /// Names that every function of the context sees.
+    Globals,
+}
+
+impl ScopeKind {
+    /// The word for people.
+    #[must_use]
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Locals => "Locals",
+            Self::Varargs => "Varargs",
+            Self::Captured => "Captured",
+            Self::Globals => "Globals",
+        }
+    }
+}
+
+/// A scope of a frame.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Scope {
+    /// Which names it holds.
+    pub kind: ScopeKind,
+    /// What to ask [`Engine::children`] for.
+    pub handle: Handle,
+    /// How many names, if that is cheap to tell.
+    pub count: Option<usize>,
+}
+
+/// What can go wrong when an engine is asked something.
+#[derive(Debug, Clone, PartialEq, Error)]
+#[non_exhaustive]
+pub enum EngineError {
+    /// A frame index beyond the stack.
+    #[error("there is no frame {index}; the stack has {depth}")]
+    NoFrame {
+        /// The index asked for.
+        index: usize,
+        /// How many frames there are.
+        depth: usize,
+    },
+    /// A handle of an earlier stop.
+    #[error("this value was shown at an earlier stop and is gone; look again from the stack or the scopes")]
+    StaleHandle,
+    /// A name that is not there.
+    #[error("there is no '{name}' here; {hint}")]
+    NoName {
+        /// The name.
+        name: String,
+        /// What to do instead.
+        hint: String,
+    },
+    /// A text that does not parse.
+    #[error("cannot read that: {0}")]
+    Syntax(String),
+    /// An evaluation that raised.
+    #[error("{0}")]
+    Raised(String),
+    /// An evaluation that ran too long.
+    #[error("gave up after {instructions} instructions; nothing was returned (is there an endless loop in it?)")]
+    OverLimit {
+        /// How many were allowed.
+        instructions: u64,
+    },
+    /// Something that cannot be changed.
+    #[error("'{name}' cannot be changed: {why}")]
+    NotAssignable {
+        /// What was to be changed.
+        name: String,
+        /// Why it cannot.
+        why: String,
+    },
+    /// The host said no.
+    #[error(transparent)]
+    Host(#[from] HostError),
+    /// The runtime itself failed, for want of memory for instance.
+    #[error("the script engine could not do that: {0}")]
+    Runtime(String),
+}
+
+/// The view of a script state at a safe point. All methods are called on the thread that runs the scripts.
+///
+/// Looking must not change anything: no metamethod, getter or conversion of the script may run in
+/// [`frames`](Self::frames), [`scopes`](Self::scopes) and [`children`](Self::children).
+pub trait Engine {
+    /// The stack, for the stepping machine.
+    fn stack(&self) -> &dyn Stack;
+
+    /// A page of the call stack, innermost first; `total` is the whole depth. Empty when no script is running.
+    ///
+    /// # Errors
+    /// Only when the runtime itself fails.
+    fn frames(&mut self, page: Page) -> Result<Paged<Frame>, EngineError>;
+
+    /// The scopes of a frame, the nearest first.
+    ///
+    /// # Errors
+    /// [`EngineError::NoFrame`] for an index beyond the stack.
+    fn scopes(&mut self, frame: usize) -> Result<Vec<Scope>, EngineError>;
+
+    /// A page of what a scope or a value holds, in an order that does not change during a stop.
+    ///
+    /// # Errors
+    /// [`EngineError::StaleHandle`] for a handle of an earlier stop.
+    fn children(&mut self, of: Handle, part: Part, page: Page) -> Result<Paged<Variable>, EngineError>;
+
+    /// Gives the child `name` of a scope or value the value of the expression `text`, without running metamethods of
+    /// the script for the assignment itself. Answers the new value.
+    ///
+    /// # Errors
+    /// Says what was expected; nothing is changed then.
+    fn assign(&mut self, of: Handle, name: &str, text: &str, frame: Option<usize>) -> Result<Value, EngineError>;
+
+    /// Evaluates an expression or runs a statement, seeing the names of `frame` (only the globals for `None`), under the
+    /// engine's limit. Answers all values returned.
+    ///
+    /// # Errors
+    /// Says what is wrong with the text, or what it raised.
+    fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError>;
+
+    /// Gives `target`, any expression that can stand left of an assignment, the value of `text`; answers the new value.
+    ///
+    /// # Errors
+    /// [`EngineError::NoName`] when the target would make a new global by mistake, and whatever evaluation raises.
+    fn assign_expression(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Value, EngineError>;
+
+    /// Whether a breakpoint's condition holds in the innermost frame. Engines may keep what they compile for `owner`.
+    ///
+    /// # Errors
+    /// What is wrong with the condition, for people.
+    fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String>;
+
+    /// Names and fields that could stand where `prefix` stands, in `frame`.
+    fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String>;
+
+    /// Forgets all handles. Called when the context goes on.
+    fn release(&mut self);
+}
+
+/// A script state for as long as it lives. Called on the thread that runs its scripts.
+pub trait EngineContext {
+    /// Watches as closely as `need` says from now on, in every stack of the context. Nothing needed means no hook.
+    fn watch(&self, need: &Need);
+
+    /// Lends the view of this moment to `work`.
+    fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine));
+
+    /// Looks for sources that were loaded without the engine being told, and reports them to the supervisor.
+    fn discover(&self);
+}
+
+/// Makes a context report its next line soon, even in an endless loop. May be called from any thread.
+pub trait Interrupt: Send + Sync {
+    /// Asks for it. False where the platform has no way; the request is then seen at the next safe point.
+    fn interrupt(&self) -> bool;
+}
+
+/// Whom an engine reports to.
+pub trait Supervisor {
+    /// A source was loaded. Answers its number.
+    fn source_loaded(&self, facts: SourceFacts) -> SourceId;
+
+    /// Whether something changed since the engine was last told what to watch: asked before every other test, so it must
+    /// be no more than an atomic load.
+    fn wants_attention(&self) -> bool;
+
+    /// A line that [`Need`] covers was reached, or attention was wanted. Returns when the context may go on, which can
+    /// take as long as a person looks at it.
+    fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
+
+    /// The script printed a text, line break included.
+    fn printed(&self, text: &str, place: Option<(SourceId, Line)>);
+
+    /// Whether anyone wants to know what is printed.
+    fn is_attached(&self) -> bool;
+}

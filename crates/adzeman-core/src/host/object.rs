@@ -1,0 +1,180 @@
+//! Host objects: pieces of host state opened for inspection by serde.
+
+use std::sync::{Arc, Mutex, RwLock, TryLockError};
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value as Json;
+use thiserror::Error;
+
+/// Why a host object could not be read or changed.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum HostError {
+    /// No object or field there.
+    #[error("'{path}' has no '{name}'; it has {known}")]
+    NoField {
+        /// What was looked into.
+        path: String,
+        /// What is not there.
+        name: String,
+        /// What is.
+        known: String,
+    },
+    /// The object was opened for looking only.
+    #[error("'{path}' cannot be changed: the host opened it for looking only")]
+    ReadOnly {
+        /// The object.
+        path: String,
+    },
+    /// The host holds the object's lock at this moment.
+    #[error("'{path}' is in use by the host at this moment; stop at another line, or go on and try again")]
+    Busy {
+        /// The object.
+        path: String,
+    },
+    /// The new value does not fit.
+    #[error("'{path}' does not take that value: {why}")]
+    Refused {
+        /// What was to be changed.
+        path: String,
+        /// What was expected.
+        why: String,
+    },
+    /// The object could not be turned into data.
+    #[error("'{path}' could not be read: {why}")]
+    Unreadable {
+        /// The object.
+        path: String,
+        /// What serde said.
+        why: String,
+    },
+}
+
+/// A handle to shared host state. Implemented for `Arc<Mutex<T>>` and `Arc<RwLock<T>>`.
+///
+/// The state is locked only for the moment of the access, and never waited for: a host that calls a script while it
+/// holds the lock gets no deadlock, the person at the prompt gets [`HostError::Busy`].
+pub trait SharedObject: Send + Sync + 'static {
+    /// The state.
+    type State;
+    /// Lends the state, unless someone has it.
+    fn with<R>(&self, look: impl FnOnce(&Self::State) -> R) -> Option<R>;
+    /// Lends the state for changing, unless someone has it.
+    fn with_mut<R>(&self, change: impl FnOnce(&mut Self::State) -> R) -> Option<R>;
+}
+
+impl<T: Send + 'static> SharedObject for Arc<Mutex<T>> {
+    type State = T;
+
+    fn with<R>(&self, look: impl FnOnce(&T) -> R) -> Option<R> {
+        self.with_mut(|state| look(state))
+    }
+
+    fn with_mut<R>(&self, change: impl FnOnce(&mut T) -> R) -> Option<R> {
+        match self.try_lock() {
+            Ok(mut state) => Some(change(&mut state)),
+            Err(TryLockError::Poisoned(poisoned)) => Some(change(&mut poisoned.into_inner())),
+            Err(TryLockError::WouldBlock) => None,
+        }
+    }
+}
+
+impl<T: Send + Sync + 'static> SharedObject for Arc<RwLock<T>> {
+    type State = T;
+
+    fn with<R>(&self, look: impl FnOnce(&T) -> R) -> Option<R> {
+        match self.try_read() {
+            Ok(state) => Some(look(&state)),
+            Err(TryLockError::Poisoned(poisoned)) => Some(look(&poisoned.into_inner())),
+            Err(TryLockError::WouldBlock) => None,
+        }
+    }
+
+    fn with_mut<R>(&self, change: impl FnOnce(&mut T) -> R) -> Option<R> {
+        match self.try_write() {
+            Ok(mut state) => Some(change(&mut state)),
+            Err(TryLockError::Poisoned(poisoned)) => Some(change(&mut poisoned.into_inner())),
+            Err(TryLockError::WouldBlock) => None,
+        }
+    }
+}
+
+type Read = dyn Fn(&str) -> Result<Json, HostError> + Send + Sync;
+type Write = dyn Fn(&str, Json) -> Result<(), HostError> + Send + Sync;
+
+/// A named piece of host state.
+pub struct HostObject {
+    /// Its name, the first part of every path into it.
+    pub name: String,
+    read: Box<Read>,
+    write: Option<Box<Write>>,
+}
+
+impl HostObject {
+    /// For looking only.
+    #[must_use]
+    pub fn read_only<O>(name: &str, object: O) -> Self
+    where
+        O: SharedObject,
+        O::State: Serialize,
+    {
+        Self { name: name.to_owned(), read: reader(object), write: None }
+    }
+
+    /// For looking and changing. A change is made by reading the whole object back from data, so every change is
+    /// checked by the type's own `Deserialize`.
+    #[must_use]
+    pub fn editable<O>(name: &str, object: O) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize + DeserializeOwned,
+    {
+        let write = {
+            let object = object.clone();
+            move |path: &str, data: Json| {
+                let state = serde_json::from_value(data)
+                    .map_err(|error| HostError::Refused { path: path.to_owned(), why: error.to_string() })?;
+                object.with_mut(|held| *held = state).ok_or_else(|| HostError::Busy { path: path.to_owned() })
+            }
+        };
+        Self { name: name.to_owned(), read: reader(object), write: Some(Box::new(write)) }
+    }
+
+    /// Whether it can be changed.
+    #[must_use]
+    pub fn is_editable(&self) -> bool {
+        self.write.is_some()
+    }
+
+    /// The whole object as data.
+    ///
+    /// # Errors
+    /// [`HostError::Busy`] while the host holds its lock, [`HostError::Unreadable`] when serde fails.
+    pub fn read(&self) -> Result<Json, HostError> {
+        (self.read)(&self.name)
+    }
+
+    /// Replaces the whole object; `path` is what the person changed, for the message.
+    ///
+    /// # Errors
+    /// [`HostError::ReadOnly`], [`HostError::Busy`], or [`HostError::Refused`] with what was expected.
+    pub fn write(&self, path: &str, data: Json) -> Result<(), HostError> {
+        match &self.write {
+            Some(write) => write(path, data),
+            None => Err(HostError::ReadOnly { path: self.name.clone() }),
+        }
+    }
+}
+
+fn reader<O>(object: O) -> Box<Read>
+where
+    O: SharedObject,
+    O::State: Serialize,
+{
+    Box::new(move |name| {
+        let data = object.with(|state| serde_json::to_value(state));
+        data.ok_or_else(|| HostError::Busy { path: name.to_owned() })?
+            .map_err(|error| HostError::Unreadable { path: name.to_owned(), why: error.to_string() })
+    })
+}

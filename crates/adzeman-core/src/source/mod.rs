@@ -1,0 +1,216 @@
+//! Sources: what the engines run, as far as it has been seen.
+//!
+//! A [`Source`] is one text under one runtime name. The [`Sources`] registry is shared by all contexts of a host, so
+//! that three contexts running the same script share one source and one set of breakpoints.
+
+mod lines;
+mod path;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+
+pub use lines::{Line, LineSet};
+pub use path::tail_agreement;
+
+/// Number of a source in its [`Sources`] registry, counted from 0.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct SourceId(pub u32);
+
+/// The first eight bytes of the SHA-256 of a source's text, in hexadecimal: enough to tell two versions apart.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct TextDigest(String);
+
+impl TextDigest {
+    /// The digest of `text`.
+    #[must_use]
+    pub fn of(text: &str) -> Self {
+        let hash = Sha256::digest(text.as_bytes());
+        Self(hash.iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+    }
+
+    /// Sixteen lower-case hexadecimal digits.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+/// A function in a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FunctionSpan {
+    /// The name it was written with (`fare`, `tariff.fare`, `boat:length`), if it has one.
+    pub name: Option<String>,
+    /// The line its definition starts on.
+    pub first: Line,
+    /// The line its definition ends on.
+    pub last: Line,
+    /// The first line in it that can hold a breakpoint.
+    pub body: Line,
+}
+
+/// What an engine knows of a script when it is loaded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceFacts {
+    /// The name the engine runs it under, such as `scripts/lock.lua`.
+    pub name: String,
+    /// The text, if the engine has it.
+    pub text: Option<Arc<str>>,
+    /// Lines that can hold a breakpoint.
+    pub lines: LineSet,
+    /// Functions, in the order of their first lines.
+    pub functions: Vec<FunctionSpan>,
+}
+
+/// A source in the registry.
+#[derive(Debug, Clone)]
+pub struct Source {
+    /// Its number.
+    pub id: SourceId,
+    /// What the engine said of it.
+    pub facts: SourceFacts,
+    /// Digest of the text, if there is a text.
+    pub digest: Option<TextDigest>,
+}
+
+impl Source {
+    /// The name without its folders.
+    #[must_use]
+    pub fn short_name(&self) -> &str {
+        self.facts.name.rsplit(['/', '\\']).next().unwrap_or(&self.facts.name)
+    }
+
+    /// The innermost function whose definition covers `line`.
+    #[must_use]
+    pub fn function_at(&self, line: Line) -> Option<&FunctionSpan> {
+        self.facts
+            .functions
+            .iter()
+            .filter(|function| function.first <= line && line <= function.last)
+            .min_by_key(|function| function.last.get() - function.first.get())
+    }
+
+    /// The text of one line, without its line break.
+    #[must_use]
+    pub fn text_of(&self, line: Line) -> Option<&str> {
+        self.facts.text.as_deref()?.lines().nth(line.index())
+    }
+}
+
+/// All sources of a host. Loading the same name again with another text makes a new source; the newest one of a name is
+/// the one that breakpoints bind to.
+#[derive(Debug, Default)]
+pub struct Sources {
+    all: Vec<Arc<Source>>,
+    newest: HashMap<String, SourceId>,
+}
+
+impl Sources {
+    /// Adds what an engine knows of a script; answers the same number for the same name and text.
+    ///
+    /// A source met first without its text is replaced when the text comes.
+    pub fn add(&mut self, facts: SourceFacts) -> SourceId {
+        let digest = facts.text.as_deref().map(TextDigest::of);
+        if let Some(known) = self.named(&facts.name)
+            && (known.digest == digest && known.facts.lines == facts.lines || digest.is_none())
+        {
+            return known.id;
+        }
+        let id = SourceId(u32::try_from(self.all.len()).unwrap_or(u32::MAX));
+        self.newest.insert(facts.name.clone(), id);
+        self.all.push(Arc::new(Source { id, facts, digest }));
+        id
+    }
+
+    /// The source with this number.
+    #[must_use]
+    pub fn get(&self, id: SourceId) -> Option<&Arc<Source>> {
+        self.all.get(id.0 as usize)
+    }
+
+    /// The newest source of exactly this runtime name.
+    #[must_use]
+    pub fn named(&self, name: &str) -> Option<&Arc<Source>> {
+        self.newest.get(name).and_then(|id| self.get(*id))
+    }
+
+    /// The newest source of each name, by name.
+    #[must_use]
+    pub fn newest(&self) -> Vec<&Arc<Source>> {
+        let mut list: Vec<_> = self.newest.values().filter_map(|id| self.get(*id)).collect();
+        list.sort_by(|a, b| a.facts.name.cmp(&b.facts.name));
+        list
+    }
+
+    /// The newest sources whose name agrees with the end of the path `wanted`: those that agree in the most folders.
+    /// An exact match wins alone.
+    #[must_use]
+    pub fn matching(&self, wanted: &str) -> Vec<&Arc<Source>> {
+        if let Some(exact) = self.named(wanted) {
+            return vec![exact];
+        }
+        let agreements: Vec<_> = self
+            .newest()
+            .into_iter()
+            .filter_map(|source| tail_agreement(&source.facts.name, wanted).map(|parts| (parts, source)))
+            .collect();
+        let best = agreements.iter().map(|(parts, _)| *parts).max();
+        agreements.into_iter().filter(|(parts, _)| Some(*parts) == best).map(|(_, source)| source).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(name: &str, text: &str) -> SourceFacts {
+        SourceFacts {
+            name: name.into(),
+            text: Some(text.into()),
+            lines: [1, 2].into_iter().collect(),
+            functions: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn same_name_and_text_is_one_source_and_a_reload_is_another() {
+        let mut sources = Sources::default();
+        let first = sources.add(facts("scripts/lock.lua", "a"));
+        assert_eq!(first, sources.add(facts("scripts/lock.lua", "a")));
+        let second = sources.add(facts("scripts/lock.lua", "b"));
+        assert_ne!(first, second);
+        assert_eq!(sources.named("scripts/lock.lua").unwrap().id, second);
+        assert_eq!(sources.newest().len(), 1);
+    }
+
+    #[test]
+    fn an_unknown_text_does_not_replace_a_known_one() {
+        let mut sources = Sources::default();
+        let id = sources.add(facts("a.lua", "x"));
+        let bare = SourceFacts { text: None, ..facts("a.lua", "") };
+        assert_eq!(sources.add(bare), id);
+    }
+
+    #[test]
+    fn a_path_matches_by_its_tail_and_an_exact_name_wins() {
+        let mut sources = Sources::default();
+        sources.add(facts("a/toll.lua", "1"));
+        sources.add(facts("b/toll.lua", "2"));
+        let names = |sources: &Sources, wanted: &str| -> Vec<String> {
+            sources.matching(wanted).iter().map(|source| source.facts.name.clone()).collect()
+        };
+        assert_eq!(names(&sources, "toll.lua"), ["a/toll.lua", "b/toll.lua"]);
+        sources.add(facts("toll.lua", "3"));
+        assert_eq!(names(&sources, "toll.lua"), ["toll.lua"]);
+        assert_eq!(names(&sources, "a/toll.lua"), ["a/toll.lua"]);
+        assert_eq!(names(&sources, "/home\\x\\a\\toll.lua"), ["a/toll.lua"]);
+        assert!(names(&sources, "oll.lua").is_empty());
+    }
+
+    #[test]
+    fn a_digest_is_sixteen_hex_digits() {
+        assert_eq!(TextDigest::of("").as_str(), "e3b0c44298fc1c14");
+    }
+}

@@ -1,0 +1,136 @@
+//! Steps as a pure state machine: over, into, out.
+//!
+//! A step remembers where it began. At each line the engine reaches, [`Step::arrives`] says whether that is the step's
+//! end. Nothing is counted while the script runs, so an error that unwinds ten frames, or a coroutine that is never
+//! resumed, cannot throw the step off.
+
+use serde::{Deserialize, Serialize};
+
+/// Which step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StepKind {
+    /// To the next line of this function, or of its caller when it returns.
+    Over,
+    /// To the next line, wherever it is.
+    Into,
+    /// To the next line of the caller.
+    Out,
+}
+
+/// One stack of script frames: the main one of a context, or a coroutine. Opaque; equal for the same stack while it is
+/// alive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct StackId(pub usize);
+
+/// What became of the stack a step began on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StackState {
+    /// It runs, or waits for a coroutine that it resumed.
+    Active,
+    /// It yielded.
+    Suspended,
+    /// It returned or failed.
+    Finished,
+}
+
+/// What a step needs to know of the line just reached. Asked only when a step is under way, since counting frames
+/// costs.
+pub trait Stack {
+    /// The stack this line runs on.
+    fn id(&self) -> StackId;
+    /// How many frames that stack holds, at least 1.
+    fn depth(&self) -> usize;
+    /// What became of another stack of this context.
+    fn state_of(&self, stack: StackId) -> StackState;
+}
+
+/// A step under way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Step {
+    kind: StepKind,
+    from: StackId,
+    depth: usize,
+}
+
+impl Step {
+    /// A step that begins at the top of `stack`.
+    #[must_use]
+    pub fn begin(kind: StepKind, stack: &dyn Stack) -> Self {
+        Self { kind, from: stack.id(), depth: stack.depth() }
+    }
+
+    /// Which step it is.
+    #[must_use]
+    pub fn kind(self) -> StepKind {
+        self.kind
+    }
+
+    /// Whether the line just reached, at the top of `stack`, ends the step.
+    #[must_use]
+    pub fn arrives(self, stack: &dyn Stack) -> bool {
+        if self.kind == StepKind::Into {
+            return true;
+        }
+        if stack.id() != self.from {
+            // Another stack: either called from ours (not yet), or ours yielded or ended and this one goes on.
+            return stack.state_of(self.from) != StackState::Active;
+        }
+        match self.kind {
+            StepKind::Over | StepKind::Into => stack.depth() <= self.depth,
+            StepKind::Out => stack.depth() < self.depth,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    struct At(usize, usize, StackState);
+
+    impl Stack for At {
+        fn id(&self) -> StackId {
+            StackId(self.0)
+        }
+        fn depth(&self) -> usize {
+            self.1
+        }
+        fn state_of(&self, _: StackId) -> StackState {
+            self.2
+        }
+    }
+
+    #[track_caller]
+    fn check(kind: StepKind, here: At, expected: bool) {
+        let step = Step::begin(kind, &At(1, 3, StackState::Active));
+        assert_eq!(step.arrives(&here), expected);
+    }
+
+    #[test]
+    fn over_stays_at_its_depth_or_goes_up() {
+        use StackState::Active;
+        check(StepKind::Over, At(1, 4, Active), false);
+        check(StepKind::Over, At(1, 3, Active), true);
+        check(StepKind::Over, At(1, 2, Active), true);
+    }
+
+    #[test]
+    fn out_goes_up_only() {
+        use StackState::Active;
+        check(StepKind::Out, At(1, 3, Active), false);
+        check(StepKind::Out, At(1, 2, Active), true);
+    }
+
+    #[test]
+    fn into_ends_anywhere() {
+        check(StepKind::Into, At(2, 9, StackState::Active), true);
+    }
+
+    #[test]
+    fn a_coroutine_called_from_the_stack_is_stepped_over_and_one_that_was_left_is_not_waited_for() {
+        check(StepKind::Over, At(2, 1, StackState::Active), false);
+        check(StepKind::Over, At(2, 1, StackState::Suspended), true);
+        check(StepKind::Out, At(2, 9, StackState::Finished), true);
+    }
+}

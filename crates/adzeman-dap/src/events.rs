@@ -1,0 +1,72 @@
+//! Bodies of events (DAP, "Events").
+
+use crate::types::{Breakpoint, Source, dap_types};
+use serde::{Deserialize, Serialize};
+
+impl crate::types::Absent for Breakpoint {
+    fn is_absent(&self) -> bool {
+        false
+    }
+}
+
+dap_types! {
+    /// `stopped`.
+    StoppedBody {
+        /// `breakpoint`, `step`, `pause`, or Adzeman's `event` and `condition failed`.
+        reason: String,
+        /// A sentence for people.
+        description: Option<String>,
+        /// More of it.
+        text: Option<String>,
+        /// Which context.
+        thread_id: i64,
+        /// Whether the other contexts are held too.
+        all_threads_stopped: bool,
+        /// The breakpoints that were hit.
+        hit_breakpoint_ids: Vec<u64>,
+    }
+
+    /// `continued`.
+    ContinuedBody {
+        /// Which context.
+        thread_id: i64,
+        /// Whether all go on.
+        all_threads_continued: bool,
+    }
+
+    /// `thread`.
+    ThreadBody {
+        /// `started` or `exited`.
+        reason: String,
+        /// Which context.
+        thread_id: i64,
+    }
+
+    /// `output`.
+    OutputBody {
+        /// `stdout` for what scripts print, `stderr` for errors, `console` for remarks.
+        category: String,
+        /// The text, line break included.
+        output: String,
+        /// What printed it.
+        source: Option<Source>,
+        /// Line, counted as `initialize` said.
+        line: Option<i64>,
+    }
+
+    /// `breakpoint`.
+    BreakpointBody {
+        /// `changed`.
+        reason: String,
+        /// The breakpoint as it is now.
+        breakpoint: Breakpoint,
+    }
+
+    /// `loadedSource`.
+    LoadedSourceBody {
+        /// `new`.
+        reason: String,
+        /// The source.
+        source: Source,
+    }
+}

@@ -1,0 +1,24 @@
+//! The Debug Adapter Protocol, as far as Adzeman speaks it: message types and framing. No I/O: bytes go in, messages come
+//! out, and the other way round.
+//!
+//! The protocol's own specification is the source of every name in [`base`], [`requests`] and [`events`]; what it has no
+//! message for is in [`extra`], named `adzeman/...`.
+//!
+//! ```
+//! use adzeman_dap::{Decoded, Message, Request, decode, encode};
+//!
+//! let bytes = encode(&Message::Request(Request { seq: 1, command: "threads".into(), arguments: None })).unwrap();
+//! let Decoded::Message { message: Message::Request(request), consumed } = decode(&bytes).unwrap() else { panic!() };
+//! assert_eq!((request.command.as_str(), consumed), ("threads", bytes.len()));
+//! ```
+#![forbid(unsafe_code)]
+
+pub mod base;
+mod codec;
+pub mod events;
+pub mod extra;
+pub mod requests;
+pub mod types;
+
+pub use base::{Event, Message, Request, Response};
+pub use codec::{Decoded, FrameError, MAX_BODY_BYTES, MAX_HEADER_BYTES, decode, encode};

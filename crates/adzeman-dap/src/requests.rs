@@ -1,0 +1,218 @@
+//! Arguments and answers of the requests that Adzeman understands (DAP, "Requests").
+
+use crate::types::{
+    Breakpoint, BreakpointLocation, CompletionItem, ExceptionFilterOptions, FunctionBreakpoint, Scope, Source,
+    SourceBreakpoint, StackFrame, Thread, Variable, dap_types,
+};
+use serde::{Deserialize, Serialize};
+
+dap_types! {
+    /// `initialize`.
+    InitializeArguments {
+        /// Who the client is, for people.
+        client_name: Option<String>,
+        /// Whether lines count from 1; they do when absent.
+        lines_start_at1: Option<bool>,
+        /// Whether columns count from 1; they do when absent.
+        columns_start_at1: Option<bool>,
+    }
+
+    /// `setBreakpoints`.
+    SetBreakpointsArguments {
+        /// In which source.
+        source: Source,
+        /// All breakpoints of that source; those not named are removed.
+        breakpoints: Option<Vec<SourceBreakpoint>>,
+    }
+
+    /// `setFunctionBreakpoints`.
+    SetFunctionBreakpointsArguments {
+        /// All function breakpoints.
+        breakpoints: Vec<FunctionBreakpoint>,
+    }
+
+    /// `setExceptionBreakpoints`.
+    SetExceptionBreakpointsArguments {
+        /// Event kinds without a condition.
+        filters: Vec<String>,
+        /// Event kinds with one.
+        filter_options: Option<Vec<ExceptionFilterOptions>>,
+    }
+
+    /// The answer to each `set...Breakpoints`: one for each asked for, in that order.
+    SetBreakpointsBody {
+        /// The breakpoints.
+        breakpoints: Vec<Breakpoint>,
+    }
+
+    /// `breakpointLocations`.
+    BreakpointLocationsArguments {
+        /// In which source.
+        source: Source,
+        /// First line.
+        line: i64,
+        /// Last line; the first when absent.
+        end_line: Option<i64>,
+    }
+
+    /// The answer to `breakpointLocations`.
+    BreakpointLocationsBody {
+        /// Lines that can hold a breakpoint.
+        breakpoints: Vec<BreakpointLocation>,
+    }
+
+    /// The answer to `threads`.
+    ThreadsBody {
+        /// The contexts.
+        threads: Vec<Thread>,
+    }
+
+    /// `continue`, `next`, `stepIn`, `stepOut`, `pause`.
+    ThreadArguments {
+        /// Which context.
+        thread_id: i64,
+    }
+
+    /// The answer to `continue`.
+    ContinueBody {
+        /// Whether all contexts go on.
+        all_threads_continued: bool,
+    }
+
+    /// `stackTrace`.
+    StackTraceArguments {
+        /// Which context.
+        thread_id: i64,
+        /// Frames to pass over.
+        start_frame: Option<usize>,
+        /// Frames to give at most; 0 or absent for all that one page holds.
+        levels: Option<usize>,
+    }
+
+    /// The answer to `stackTrace`.
+    StackTraceBody {
+        /// The frames, innermost first.
+        stack_frames: Vec<StackFrame>,
+        /// How many there are in all.
+        total_frames: usize,
+    }
+
+    /// `scopes`.
+    ScopesArguments {
+        /// Of which frame.
+        frame_id: i64,
+    }
+
+    /// The answer to `scopes`.
+    ScopesBody {
+        /// The scopes, the nearest first.
+        scopes: Vec<Scope>,
+    }
+
+    /// `variables`.
+    VariablesArguments {
+        /// Of what.
+        variables_reference: i64,
+        /// `indexed` or `named`; both when absent.
+        filter: Option<String>,
+        /// How many to pass over.
+        start: Option<usize>,
+        /// How many at most; 0 or absent for all that one page holds.
+        count: Option<usize>,
+    }
+
+    /// The answer to `variables`.
+    VariablesBody {
+        /// The variables.
+        variables: Vec<Variable>,
+        /// Adzeman's own: how many there are in all.
+        total: usize,
+    }
+
+    /// `setVariable`.
+    SetVariableArguments {
+        /// Inside what.
+        variables_reference: i64,
+        /// Which.
+        name: String,
+        /// An expression for the new value.
+        value: String,
+    }
+
+    /// `setExpression`.
+    SetExpressionArguments {
+        /// What can stand left of an assignment.
+        expression: String,
+        /// An expression for the new value.
+        value: String,
+        /// In which frame; the globals when absent.
+        frame_id: Option<i64>,
+        /// Adzeman's own: in which context, when no frame is given.
+        thread_id: Option<i64>,
+    }
+
+    /// `evaluate`.
+    EvaluateArguments {
+        /// An expression or a statement.
+        expression: String,
+        /// In which frame; the globals when absent.
+        frame_id: Option<i64>,
+        /// `repl`, `watch`, `hover`, ...
+        context: Option<String>,
+        /// Adzeman's own: in which context, when no frame is given.
+        thread_id: Option<i64>,
+    }
+
+    /// The answer to `setVariable` (which calls the value `value`), `setExpression` and `evaluate` (`result`).
+    ValueBody {
+        /// One line, for `evaluate`.
+        result: Option<String>,
+        /// One line, for the other two.
+        value: Option<String>,
+        /// Its type.
+        #[serde(rename = "type")]
+        type_name: Option<String>,
+        /// What to ask `variables` for; 0 when nothing is inside.
+        variables_reference: i64,
+        /// How many elements.
+        indexed_variables: Option<usize>,
+        /// How many names.
+        named_variables: Option<usize>,
+    }
+
+    /// `completions`.
+    CompletionsArguments {
+        /// In which frame.
+        frame_id: Option<i64>,
+        /// The text so far.
+        text: String,
+        /// Column of the cursor.
+        column: i64,
+    }
+
+    /// The answer to `completions`.
+    CompletionsBody {
+        /// What it could become.
+        targets: Vec<CompletionItem>,
+    }
+
+    /// `source`.
+    SourceArguments {
+        /// Which.
+        source: Option<Source>,
+        /// Its number.
+        source_reference: i64,
+    }
+
+    /// The answer to `source`.
+    SourceBody {
+        /// The text.
+        content: String,
+    }
+
+    /// The answer to `loadedSources`.
+    LoadedSourcesBody {
+        /// The sources.
+        sources: Vec<Source>,
+    }
+}

@@ -1,0 +1,228 @@
+//! Types that several messages share (DAP, "Types"). Absent fields are left out.
+
+use serde::{Deserialize, Serialize};
+
+macro_rules! dap_types {
+    ($($(#[$doc:meta])* $name:ident { $($(#[$field_doc:meta])* $field:ident : $type:ty,)* })*) => {$(
+        $(#[$doc])*
+        #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+        #[serde(rename_all = "camelCase", default)]
+        pub struct $name {
+            $($(#[$field_doc])* #[serde(skip_serializing_if = "crate::types::Absent::is_absent")] pub $field: $type,)*
+        }
+    )*};
+}
+pub(crate) use dap_types;
+
+/// Whether a field carries nothing and is left out of the JSON.
+pub(crate) trait Absent {
+    fn is_absent(&self) -> bool;
+}
+
+impl<T> Absent for Option<T> {
+    fn is_absent(&self) -> bool {
+        self.is_none()
+    }
+}
+
+macro_rules! always_present {
+    ($($type:ty),*) => {$(impl Absent for $type {
+        fn is_absent(&self) -> bool {
+            false
+        }
+    })*};
+}
+always_present!(bool, i64, u64, u32, usize, String, serde_json::Value);
+
+impl<T> Absent for Vec<T> {
+    fn is_absent(&self) -> bool {
+        false
+    }
+}
+
+impl Absent for Source {
+    fn is_absent(&self) -> bool {
+        false
+    }
+}
+
+dap_types! {
+    /// What the host can do; only what works is true.
+    Capabilities {
+        /// `configurationDone` is understood.
+        supports_configuration_done_request: bool,
+        /// Function breakpoints.
+        supports_function_breakpoints: bool,
+        /// Conditions on breakpoints.
+        supports_conditional_breakpoints: bool,
+        /// `setVariable`.
+        supports_set_variable: bool,
+        /// `setExpression`.
+        supports_set_expression: bool,
+        /// `completions`.
+        supports_completions_request: bool,
+        /// `loadedSources`.
+        supports_loaded_sources_request: bool,
+        /// `breakpointLocations`.
+        supports_breakpoint_locations_request: bool,
+        /// `filterOptions` in `setExceptionBreakpoints`.
+        supports_exception_filter_options: bool,
+        /// `stackTrace` may be asked for pages.
+        supports_delayed_stack_trace_loading: bool,
+        /// `evaluate` with context `hover` has no side effects of its own.
+        supports_evaluate_for_hovers: bool,
+        /// One filter for each event kind of the host.
+        exception_breakpoint_filters: Vec<ExceptionBreakpointsFilter>,
+    }
+
+    /// An event kind, as something to break on.
+    ExceptionBreakpointsFilter {
+        /// The kind's name.
+        filter: String,
+        /// The text beside the checkbox.
+        label: String,
+        /// A sentence.
+        description: Option<String>,
+        /// Whether a condition may be given.
+        supports_condition: bool,
+        /// What to write as condition.
+        condition_description: Option<String>,
+    }
+
+    /// A source.
+    Source {
+        /// Name without folders.
+        name: Option<String>,
+        /// Runtime name with folders.
+        path: Option<String>,
+        /// Number to ask its text by; absent or 0 when only the path can be used.
+        source_reference: Option<i64>,
+        /// Digests of the text.
+        checksums: Option<Vec<Checksum>>,
+    }
+
+    /// A digest of a text.
+    Checksum {
+        /// `SHA256`.
+        algorithm: String,
+        /// Hexadecimal digits; Adzeman gives the first sixteen.
+        checksum: String,
+    }
+
+    /// A breakpoint as asked for.
+    SourceBreakpoint {
+        /// Line, counted as `initialize` said.
+        line: i64,
+        /// Expression that must be true.
+        condition: Option<String>,
+    }
+
+    /// A function breakpoint as asked for.
+    FunctionBreakpoint {
+        /// The function.
+        name: String,
+        /// Expression that must be true.
+        condition: Option<String>,
+    }
+
+    /// A breakpoint as it is.
+    Breakpoint {
+        /// Its number.
+        id: Option<u64>,
+        /// Whether it can be hit.
+        verified: bool,
+        /// Why not, or what is worth knowing.
+        message: Option<String>,
+        /// Where.
+        source: Option<Source>,
+        /// Line, counted as `initialize` said.
+        line: Option<i64>,
+    }
+
+    /// An event breakpoint as asked for.
+    ExceptionFilterOptions {
+        /// The event kind.
+        filter_id: String,
+        /// Expression that must be true.
+        condition: Option<String>,
+        /// Adzeman's own: only events about this subject.
+        subject: Option<String>,
+    }
+
+    /// A context.
+    Thread {
+        /// Its number.
+        id: i64,
+        /// Its name.
+        name: String,
+    }
+
+    /// A frame of the stack.
+    StackFrame {
+        /// Its number, for `scopes` and `evaluate`.
+        id: i64,
+        /// The function.
+        name: String,
+        /// Where it is.
+        source: Option<Source>,
+        /// Line, counted as `initialize` said; 0 when it has none.
+        line: i64,
+        /// Column; the engines know none, so always the first.
+        column: i64,
+        /// `normal`, `label` for a boundary between stacks, `subtle` for native code.
+        presentation_hint: Option<String>,
+    }
+
+    /// A scope of a frame.
+    Scope {
+        /// `Locals`, `Captured`, ...
+        name: String,
+        /// `locals`, `arguments` or absent.
+        presentation_hint: Option<String>,
+        /// What to ask `variables` for.
+        variables_reference: i64,
+        /// How many names.
+        named_variables: Option<usize>,
+        /// Whether it is large or slow.
+        expensive: bool,
+    }
+
+    /// A variable.
+    Variable {
+        /// Its name.
+        name: String,
+        /// One line.
+        value: String,
+        /// Its type.
+        #[serde(rename = "type")]
+        type_name: Option<String>,
+        /// An expression that gives it.
+        evaluate_name: Option<String>,
+        /// What to ask `variables` for; 0 when nothing is inside.
+        variables_reference: i64,
+        /// How many elements.
+        indexed_variables: Option<usize>,
+        /// How many names.
+        named_variables: Option<usize>,
+        /// How to show it.
+        presentation_hint: Option<VariablePresentationHint>,
+    }
+
+    /// How to show a variable.
+    VariablePresentationHint {
+        /// `shadowed` when a later variable of the same name hides it.
+        attributes: Option<Vec<String>>,
+    }
+
+    /// Something to complete a text with.
+    CompletionItem {
+        /// The whole word.
+        label: String,
+    }
+
+    /// A line that can hold a breakpoint.
+    BreakpointLocation {
+        /// Line, counted as `initialize` said.
+        line: i64,
+    }
+}

@@ -1,0 +1,177 @@
+//! Reads a compiled chunk of Lua 5.4 for which lines have code, function by function.
+//!
+//! The layout is that of `ldump.c` and `lundump.c` of Lua 5.4; the rule for which instructions count is that of
+//! `lua_getinfo` with `L`. The chunk is made by the very engine that runs the script, in this process.
+
+use adzeman_core::source::{Line, LineSet};
+
+/// One function of a chunk.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Prototype {
+    /// Line of its definition; 0 for a whole chunk.
+    pub(crate) first: u32,
+    /// Last line of its definition; 0 for a whole chunk.
+    pub(crate) last: u32,
+    /// Lines with code, nested functions not included.
+    pub(crate) lines: LineSet,
+}
+
+/// A signature, the version and format, six bytes that show damaged copies, and three sizes (`ldump.c`).
+const HEADER: &[u8] = b"\x1bLua\x54\x00\x19\x93\r\n\x1a\n\x04\x08\x08";
+/// A sample integer and a sample float follow, then the number of captured variables.
+const AFTER_HEADER: usize = 8 + 8 + 1;
+/// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
+const ABSOLUTE: i8 = -0x80;
+/// Far beyond what the compiler itself allows.
+const DEEPEST: usize = 250;
+
+/// All functions of a chunk, outer ones first; `None` when it is not of the layout known here.
+pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype>> {
+    let mut reader = Reader { rest: chunk.strip_prefix(HEADER)? };
+    reader.bytes(AFTER_HEADER)?;
+    let mut found = Vec::new();
+    reader.function(&mut found, 0)?;
+    Some(found)
+}
+
+struct Reader<'a> {
+    rest: &'a [u8],
+}
+
+impl<'a> Reader<'a> {
+    fn bytes(&mut self, count: usize) -> Option<&'a [u8]> {
+        let (taken, rest) = self.rest.split_at_checked(count)?;
+        self.rest = rest;
+        Some(taken)
+    }
+
+    fn byte(&mut self) -> Option<u8> {
+        self.bytes(1).map(|bytes| bytes[0])
+    }
+
+    /// Seven bits a byte, the highest first, the last one marked.
+    fn number(&mut self) -> Option<usize> {
+        let mut number = 0_usize;
+        loop {
+            let byte = self.byte()?;
+            number = number.checked_mul(128)? + usize::from(byte & 0x7f);
+            if byte & 0x80 != 0 {
+                return Some(number);
+            }
+        }
+    }
+
+    fn line(&mut self) -> Option<u32> {
+        self.number()?.try_into().ok()
+    }
+
+    fn skip_string(&mut self) -> Option<()> {
+        let size = self.number()?;
+        self.bytes(size.saturating_sub(1)).map(|_| ())
+    }
+
+    fn skip_constants(&mut self) -> Option<()> {
+        for _ in 0..self.number()? {
+            match self.byte()? {
+                0 | 1 | 17 => {}
+                3 | 19 => {
+                    self.bytes(8)?;
+                }
+                4 | 20 => self.skip_string()?,
+                _ => return None,
+            }
+        }
+        Some(())
+    }
+
+    fn function(&mut self, found: &mut Vec<Prototype>, depth: usize) -> Option<()> {
+        if depth > DEEPEST {
+            return None;
+        }
+        self.skip_string()?;
+        let (first, last) = (self.line()?, self.line()?);
+        self.byte()?;
+        let is_vararg = self.byte()? != 0;
+        self.byte()?;
+        let instructions = self.number()?;
+        self.bytes(instructions.checked_mul(4)?)?;
+        self.skip_constants()?;
+        let captured = self.number()?;
+        self.bytes(captured.checked_mul(3)?)?;
+        let position = found.len();
+        found.push(Prototype { first, last, lines: LineSet::default() });
+        for _ in 0..self.number()? {
+            self.function(found, depth + 1)?;
+        }
+        found[position].lines = self.lines(first, is_vararg)?;
+        self.skip_names()
+    }
+
+    fn lines(&mut self, first: u32, is_vararg: bool) -> Option<LineSet> {
+        let count = self.number()?;
+        let steps = self.bytes(count)?;
+        let mut absolute = Vec::new();
+        for _ in 0..self.number()? {
+            absolute.push((self.number()?, self.line()?));
+        }
+        let mut line = i64::from(first);
+        let mut lines = LineSet::default();
+        for (instruction, step) in steps.iter().enumerate() {
+            let step = i8::from_le_bytes([*step]);
+            line = match step {
+                ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
+                step => line + i64::from(step),
+            };
+            // The first instruction of a function with any number of arguments only prepares them.
+            if instruction > 0 || !is_vararg {
+                lines.insert(Line::new(u32::try_from(line).ok()?)?);
+            }
+        }
+        Some(lines)
+    }
+
+    fn skip_names(&mut self) -> Option<()> {
+        for _ in 0..self.number()? {
+            self.skip_string()?;
+            self.number()?;
+            self.number()?;
+        }
+        for _ in 0..self.number()? {
+            self.skip_string()?;
+        }
+        Some(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn lines_of(text: &str) -> Vec<(u32, u32, Vec<u32>)> {
+        let chunk = mlua::Lua::new().load(text).into_function().unwrap().dump(false);
+        let found = prototypes(&chunk).expect("the layout of this engine is known");
+        found.iter().map(|p| (p.first, p.last, p.lines.iter().map(Line::get).collect())).collect()
+    }
+
+    #[test]
+    fn lines_of_nested_functions_are_told_apart() {
+        let text = "local a = 1\n\nlocal function f(x)\n  -- nothing\n  return x\nend\nprint(a, 2^53, 'long' .. a)\n";
+        assert_eq!(lines_of(text), [(0, 0, vec![1, 6, 7]), (3, 6, vec![5, 6])]);
+    }
+
+    #[test]
+    fn far_lines_and_varargs_are_read() {
+        let text = format!("local t = {{...}}{}return t", "\n".repeat(1000));
+        assert_eq!(lines_of(&text), [(0, 0, vec![1, 1001])]);
+    }
+
+    #[test]
+    fn anything_else_is_refused() {
+        assert_eq!(prototypes(b""), None);
+        assert_eq!(prototypes(b"\x1bLua\x53\x00"), None);
+        let chunk = mlua::Lua::new().load("return 1").into_function().unwrap().dump(false);
+        for cut in 0..chunk.len() {
+            assert_eq!(prototypes(&chunk[..cut]), None, "cut at {cut}");
+        }
+    }
+}

@@ -1,0 +1,49 @@
+//! What there is to know of a script as a source, from its compiled form and its text.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
+
+use crate::chunk::Prototype;
+use crate::names::{NamedFunction, named_functions};
+
+/// Puts together what the compiled functions and the text say.
+pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype]) -> SourceFacts {
+    let named = text.as_deref().map(named_functions).unwrap_or_default();
+    let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
+    let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
+    functions.sort_by_key(|function| (function.first, std::cmp::Reverse(function.last)));
+    functions.dedup();
+    SourceFacts { name: name.to_owned(), lines: holdable(prototypes, &by_line), text, functions }
+}
+
+fn span(prototype: &Prototype, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {
+    let first = Line::new(prototype.first)?;
+    Some(FunctionSpan {
+        name: by_line.get(&prototype.first).map(|function| function.name.clone()),
+        first,
+        last: Line::new(prototype.last)?,
+        body: prototype.lines.iter().next()?,
+    })
+}
+
+/// All lines with code, without those that only define a function: nobody who asks for a stop on `function fare(...)`
+/// means the moment it is defined.
+fn holdable(prototypes: &[Prototype], by_line: &HashMap<u32, &NamedFunction>) -> LineSet {
+    let inner: LineSet = prototypes.iter().filter(|p| p.first > 0).flat_map(|p| p.lines.iter()).collect();
+    let only_defines =
+        |line: Line| !inner.contains(line) && by_line.get(&line.get()).is_some_and(|function| function.is_statement);
+    // Lua gives the definition of a function statement the line of its `end` or its first line, by version.
+    let ends: LineSet = prototypes
+        .iter()
+        .filter(|p| by_line.get(&p.first).is_some_and(|function| function.is_statement))
+        .map(|p| p.last)
+        .filter(|last| Line::new(*last).is_some_and(|line| !inner.contains(line)))
+        .collect();
+    prototypes
+        .iter()
+        .flat_map(|p| p.lines.iter())
+        .filter(|line| !only_defines(*line) && !ends.contains(*line))
+        .collect()
+}

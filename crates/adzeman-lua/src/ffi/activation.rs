@@ -1,0 +1,154 @@
+//! Functions on the stack of a Lua thread, and what is known of functions.
+
+use std::ffi::{CStr, c_int};
+use std::{mem, ptr, slice};
+
+use mlua::ffi;
+
+use super::state::State;
+
+/// What is known of a function on the stack or of one that is only held.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct FunctionInfo {
+    /// The name it was called by, as far as the caller's code tells.
+    pub(crate) name: Option<String>,
+    /// Whether it is written in C or Rust.
+    pub(crate) is_native: bool,
+    /// Whether it is a whole chunk.
+    pub(crate) is_main: bool,
+    /// Chunk name with its leading mark (`@`, `=` or none).
+    pub(crate) chunk_name: String,
+    /// Line being run, if known.
+    pub(crate) current_line: Option<u32>,
+    /// Line of the definition.
+    pub(crate) first_line: u32,
+    /// Whether it was called by a tail call.
+    pub(crate) tail_call: bool,
+}
+
+/// A function on the stack of a thread; valid while that thread does not run.
+pub(crate) struct Activation {
+    state: State,
+    record: ffi::lua_Debug,
+}
+
+impl State {
+    /// The function at `level`, counted from 0 at the innermost.
+    pub(crate) fn level(self, level: usize) -> Option<Activation> {
+        let level = c_int::try_from(level).ok()?;
+        // SAFETY: an all-zero record is valid; the call fills it in for a level that is there.
+        unsafe {
+            let mut record = mem::zeroed::<ffi::lua_Debug>();
+            (ffi::lua_getstack(self.raw(), level, &raw mut record) != 0).then_some(Activation { state: self, record })
+        }
+    }
+
+    /// How many functions are on the stack: doubling, then halving, since each look walks the stack.
+    pub(crate) fn depth(self) -> usize {
+        let (mut low, mut high) = (0, 1);
+        while self.level(high - 1).is_some() {
+            (low, high) = (high, high * 2);
+        }
+        while high - low > 1 {
+            let middle = usize::midpoint(low, high);
+            if self.level(middle - 1).is_some() { low = middle } else { high = middle }
+        }
+        low
+    }
+
+    /// What is known of the function at `index`.
+    pub(crate) fn function_info(self, index: c_int) -> FunctionInfo {
+        self.push_copy(index);
+        // SAFETY: an all-zero record is valid; the function on top is popped by the call.
+        let record = unsafe {
+            let mut record = mem::zeroed::<ffi::lua_Debug>();
+            ffi::lua_getinfo(self.raw(), c">S".as_ptr(), &raw mut record);
+            record
+        };
+        // SAFETY: the call above filled in the fields of `S`.
+        unsafe { read_record(&record, false) }
+    }
+}
+
+impl Activation {
+    /// Wraps the record that a hook was given.
+    ///
+    /// # Safety
+    /// `record` is that of the function running on `state` at this moment.
+    pub(super) unsafe fn of_hook(state: State, record: *const ffi::lua_Debug) -> Self {
+        // SAFETY: given by the caller.
+        Self { state, record: unsafe { ptr::read(record) } }
+    }
+
+    fn copy_record(&self) -> ffi::lua_Debug {
+        // SAFETY: the record is plain data without ownership.
+        unsafe { ptr::read(&raw const self.record) }
+    }
+
+    pub(crate) fn info(&self) -> FunctionInfo {
+        let mut record = self.copy_record();
+        // SAFETY: the record is of a function on this thread's stack; `nSlt` pushes nothing and fills the fields read.
+        unsafe {
+            ffi::lua_getinfo(self.state.raw(), c"nSlt".as_ptr(), &raw mut record);
+            read_record(&record, true)
+        }
+    }
+
+    /// Runs `look` on the chunk name, without copying it.
+    pub(crate) fn with_chunk_name<T>(&self, look: impl FnOnce(&[u8]) -> T) -> T {
+        let mut record = self.copy_record();
+        // SAFETY: as in `info`; the name lives as long as the function, which is on the stack.
+        let name = unsafe {
+            ffi::lua_getinfo(self.state.raw(), c"S".as_ptr(), &raw mut record);
+            slice::from_raw_parts(record.source.cast(), record.srclen)
+        };
+        look(name)
+    }
+
+    /// Pushes the function itself.
+    pub(crate) fn push_function(&self) {
+        let mut record = self.copy_record();
+        self.state.room(1);
+        // SAFETY: as in `info`; there is room for the function.
+        unsafe { ffi::lua_getinfo(self.state.raw(), c"f".as_ptr(), &raw mut record) };
+    }
+
+    /// Pushes the local variable `number` (from 1; extra arguments from -1 downwards) and answers its name.
+    pub(crate) fn push_local(&self, number: c_int) -> Option<String> {
+        self.state.room(1);
+        // SAFETY: the record is of a function on the stack and there is room; the name lives as long as the function.
+        unsafe {
+            let name = ffi::lua_getlocal(self.state.raw(), &raw const self.record, number);
+            (!name.is_null()).then(|| CStr::from_ptr(name).to_string_lossy().into_owned())
+        }
+    }
+
+    /// Gives the local variable `number` the value on top, which is popped.
+    pub(crate) fn set_local(&self, number: c_int) {
+        self.state.check(-1);
+        // SAFETY: the record is of a function on the stack and the value is on top.
+        unsafe { ffi::lua_setlocal(self.state.raw(), &raw const self.record, number) };
+    }
+}
+
+/// Reads the fields that `lua_getinfo` filled in.
+///
+/// # Safety
+/// The fields of `S`, and those of `nlt` when `active`, were filled in, and the function still lives.
+unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
+    // SAFETY: given by the caller; the texts are of static or function lifetime and copied here.
+    unsafe {
+        let what = CStr::from_ptr(record.what).to_bytes();
+        let source = slice::from_raw_parts(record.source.cast::<u8>(), record.srclen);
+        FunctionInfo {
+            name: (active && !record.name.is_null())
+                .then(|| CStr::from_ptr(record.name).to_string_lossy().into_owned()),
+            is_native: what == b"C",
+            is_main: what == b"main",
+            chunk_name: String::from_utf8_lossy(source).into_owned(),
+            current_line: if active { u32::try_from(record.currentline).ok().filter(|line| *line > 0) } else { None },
+            first_line: u32::try_from(record.linedefined).unwrap_or(0),
+            tail_call: active && record.istailcall != 0,
+        }
+    }
+}

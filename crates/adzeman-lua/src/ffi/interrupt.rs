@@ -1,0 +1,148 @@
+//! Interrupting a script from another thread, without touching its state from there: a signal is sent to the script's own
+//! thread, whose handler sets the line hook on the main Lua thread. Linux only; elsewhere the request is seen at the next
+//! safe point.
+//!
+//! A coroutine that loops without end is seen only if it was under the hook already: Lua has no way to tell from a signal
+//! handler which coroutine runs.
+
+#[cfg(target_os = "linux")]
+mod linux {
+    use std::ptr;
+    use std::sync::OnceLock;
+    use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, Ordering::SeqCst};
+
+    use mlua::ffi;
+
+    use crate::ffi::hook;
+    use crate::ffi::state::State;
+
+    /// Contexts that can be interrupted at one time in a process.
+    const MOST_CONTEXTS: usize = 256;
+    /// Ignored by default, so that a late one does no harm.
+    const SIGNAL: i32 = libc::SIGURG;
+    const FREE: i32 = 0;
+    const CLAIMED: i32 = -1;
+
+    struct Entry {
+        thread: AtomicI32,
+        state: AtomicPtr<ffi::lua_State>,
+        wanted: AtomicBool,
+    }
+
+    static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
+        Entry { thread: AtomicI32::new(FREE), state: AtomicPtr::new(ptr::null_mut()), wanted: AtomicBool::new(false) }
+    }; MOST_CONTEXTS];
+
+    extern "C" fn on_signal(_: i32) {
+        // SAFETY: `gettid` is async-signal-safe and has no other conditions.
+        let me = unsafe { libc::gettid() };
+        for entry in &ENTRIES {
+            if entry.thread.load(SeqCst) == me && entry.wanted.swap(false, SeqCst) {
+                let state = entry.state.load(SeqCst);
+                if !state.is_null() {
+                    // SAFETY: the entry is this thread's own, and is cleared on this thread before its state is closed.
+                    unsafe { hook::watch_from_signal(state) };
+                }
+            }
+        }
+    }
+
+    /// Installs the handler once; false when the process uses the signal for something else.
+    fn installed() -> bool {
+        static INSTALLED: OnceLock<bool> = OnceLock::new();
+        // SAFETY: an all-zero `sigaction` is valid; the handler only uses async-signal-safe operations, keeps `errno`,
+        // and restarts interrupted calls.
+        *INSTALLED.get_or_init(|| unsafe {
+            let mut held = std::mem::zeroed::<libc::sigaction>();
+            if libc::sigaction(SIGNAL, ptr::null(), &raw mut held) != 0
+                || (held.sa_sigaction != libc::SIG_DFL && held.sa_sigaction != libc::SIG_IGN)
+            {
+                return false;
+            }
+            let mut action = std::mem::zeroed::<libc::sigaction>();
+            action.sa_sigaction = on_signal as *const () as usize;
+            action.sa_flags = libc::SA_RESTART;
+            libc::sigaction(SIGNAL, &raw const action, ptr::null_mut()) == 0
+        })
+    }
+
+    /// The place of one context in the table that the handler reads.
+    pub(crate) struct Registration(Option<&'static Entry>);
+
+    /// Enters the main thread of a state; called on the script's thread.
+    pub(crate) fn register(main: State) -> Registration {
+        if !installed() {
+            return Registration(None);
+        }
+        let free = |entry: &&Entry| entry.thread.compare_exchange(FREE, CLAIMED, SeqCst, SeqCst).is_ok();
+        let entry = ENTRIES.iter().find(free);
+        if let Some(entry) = entry {
+            entry.wanted.store(false, SeqCst);
+            entry.state.store(main.raw(), SeqCst);
+            // SAFETY: `gettid` has no conditions.
+            entry.thread.store(unsafe { libc::gettid() }, SeqCst);
+        }
+        Registration(entry)
+    }
+
+    impl Registration {
+        /// What other threads interrupt by.
+        pub(crate) fn remote(&self) -> Remote {
+            Remote(self.0.map(|entry| (entry, entry.state.load(SeqCst) as usize)))
+        }
+    }
+
+    impl Drop for Registration {
+        fn drop(&mut self) {
+            if let Some(entry) = self.0 {
+                entry.state.store(ptr::null_mut(), SeqCst);
+                entry.thread.store(FREE, SeqCst);
+            }
+        }
+    }
+
+    /// Interrupts from any thread; does nothing once the context is gone.
+    pub(crate) struct Remote(Option<(&'static Entry, usize)>);
+
+    impl Remote {
+        pub(crate) fn interrupt(&self) -> bool {
+            let Some((entry, state)) = self.0 else { return false };
+            let thread = entry.thread.load(SeqCst);
+            if thread <= 0 || entry.state.load(SeqCst) as usize != state {
+                return false;
+            }
+            entry.wanted.store(true, SeqCst);
+            // SAFETY: the call sends a signal whose handler is installed; a thread that has ended gives an error.
+            unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 }
+        }
+    }
+}
+
+#[cfg(not(target_os = "linux"))]
+mod elsewhere {
+    use crate::ffi::state::State;
+
+    pub(crate) struct Registration;
+    pub(crate) struct Remote;
+
+    pub(crate) fn register(_: State) -> Registration {
+        Registration
+    }
+
+    impl Registration {
+        pub(crate) fn remote(&self) -> Remote {
+            Remote
+        }
+    }
+
+    impl Remote {
+        pub(crate) fn interrupt(&self) -> bool {
+            false
+        }
+    }
+}
+
+#[cfg(not(target_os = "linux"))]
+pub(crate) use elsewhere::{Registration, Remote, register};
+#[cfg(target_os = "linux")]
+pub(crate) use linux::{Registration, Remote, register};

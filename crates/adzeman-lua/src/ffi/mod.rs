@@ -1,0 +1,30 @@
+//! Everything that talks to the Lua library directly, and the only place with `unsafe`.
+//!
+//! [`state::State`] wraps a Lua thread in methods that keep the rules of the C API (room on the stack, valid indices, no
+//! raise across Rust frames), so that the rest of the crate is safe code. Rules kept here:
+//!
+//! - A C function that may raise runs in protected mode ([`state::State::protect`]), called from a Rust frame; the raise
+//!   unwinds only frames that own nothing.
+//! - Callbacks from Lua catch panics: none crosses into C.
+//! - All of it runs on the thread that runs the scripts, but for [`interrupt`], which only sends a signal to it.
+#![allow(unsafe_code)]
+
+pub(crate) mod activation;
+pub(crate) mod hook;
+pub(crate) mod interrupt;
+pub(crate) mod proxy;
+pub(crate) mod state;
+pub(crate) mod walk;
+
+/// The main thread of a state.
+pub(crate) fn main_thread_of(lua: &mlua::Lua) -> Result<state::State, mlua::Error> {
+    let mut main = None;
+    // SAFETY: the closure only reads a thread out of the registry and leaves the stack as it was. The main thread lives as
+    // long as the state, which the caller keeps alive.
+    unsafe {
+        lua.exec_raw::<()>((), |raw| {
+            main = Some(state::State::new(raw).main_thread());
+        })?;
+    }
+    main.ok_or_else(|| mlua::Error::runtime("the state has no main thread"))
+}

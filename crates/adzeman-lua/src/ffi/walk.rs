@@ -1,0 +1,204 @@
+//! Finding functions and coroutines by walking everything a Lua state holds, from the registry on. Nothing of the script
+//! runs.
+
+use std::collections::HashSet;
+use std::ffi::c_int;
+
+use adzeman_core::engine::EngineError;
+use mlua::ffi;
+
+use super::state::{Slot, State, Type};
+
+/// The most values looked at in one walk; a larger state is walked as far as this.
+pub(crate) const MOST_VALUES: usize = 200_000;
+
+/// Walks, showing each Lua function and each thread once, on top of the stack.
+///
+/// # Errors
+/// When the list of what is still to be looked at cannot grow.
+pub(crate) fn walk(state: State, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
+    let top = state.top();
+    let outcome = Walk::new(state).and_then(|mut walk| walk.run(show));
+    state.cut_to(top);
+    outcome
+}
+
+struct Walk {
+    state: State,
+    /// Index of the table that holds what is still to be looked at.
+    waiting: c_int,
+    count: i64,
+    seen: HashSet<usize>,
+}
+
+impl Walk {
+    fn new(state: State) -> Result<Self, EngineError> {
+        state.push_table()?;
+        Ok(Self { state, waiting: state.top(), count: 0, seen: HashSet::new() })
+    }
+
+    fn run(&mut self, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
+        self.state.push_copy(ffi::LUA_REGISTRYINDEX);
+        self.add()?;
+        self.state.push_self();
+        self.add()?;
+        while self.count > 0 && self.seen.len() < MOST_VALUES {
+            let top = self.state.top();
+            self.state.raw_get_index(self.waiting, self.count);
+            self.count -= 1;
+            let kind = self.state.type_at(-1);
+            match kind {
+                Type::Table => self.table()?,
+                Type::Function => self.function(show)?,
+                Type::Userdata => self.userdata()?,
+                Type::Thread => {
+                    show(self.state, kind);
+                    self.thread()?;
+                }
+                _ => {}
+            }
+            self.state.cut_to(top);
+        }
+        Ok(())
+    }
+
+    /// Takes the value on top into the list, if it can hold others and was not seen.
+    fn add(&mut self) -> Result<(), EngineError> {
+        let holds = matches!(self.state.type_at(-1), Type::Table | Type::Function | Type::Userdata | Type::Thread);
+        if !holds || !self.seen.insert(self.state.address_at(-1)) {
+            self.state.pop(1);
+            return Ok(());
+        }
+        self.count += 1;
+        self.state.push_integer(self.count);
+        self.state.swap();
+        self.state.raw_set(self.waiting)
+    }
+
+    fn metatable(&mut self) -> Result<(), EngineError> {
+        if self.state.push_metatable(-1) { self.add() } else { Ok(()) }
+    }
+
+    fn table(&mut self) -> Result<(), EngineError> {
+        self.metatable()?;
+        let table = self.state.top();
+        self.state.push_nil();
+        while self.state.next(table)? {
+            self.add()?;
+            self.state.push_copy(-1);
+            self.add()?;
+        }
+        Ok(())
+    }
+
+    fn function(&mut self, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
+        if !self.state.is_native_function(-1) {
+            show(self.state, Type::Function);
+        }
+        let function = self.state.top();
+        for number in 1.. {
+            if self.state.push_captured(function, number).is_none() {
+                break;
+            }
+            self.add()?;
+        }
+        Ok(())
+    }
+
+    fn userdata(&mut self) -> Result<(), EngineError> {
+        self.metatable()?;
+        let userdata = self.state.top();
+        for number in 1.. {
+            // SAFETY: the value at this index is a full userdata; its slot is pushed into the room that `add` keeps.
+            let kind = unsafe { ffi::lua_getiuservalue(self.state.raw(), userdata, number) };
+            if kind == ffi::LUA_TNONE {
+                self.state.pop(1);
+                break;
+            }
+            self.add()?;
+        }
+        Ok(())
+    }
+
+    fn thread(&mut self) -> Result<(), EngineError> {
+        let Some(thread) = self.state.thread_at(-1) else { return Ok(()) };
+        if thread != self.state {
+            for index in 1..=thread.top() {
+                thread.push_copy(index);
+                thread.move_to(self.state, 1);
+                self.add()?;
+            }
+        }
+        for level in 0.. {
+            let Some(function) = thread.level(level) else { break };
+            function.push_function();
+            thread.move_to(self.state, 1);
+            self.add()?;
+            for number in 1.. {
+                if function.push_local(number).is_none() {
+                    break;
+                }
+                thread.move_to(self.state, 1);
+                self.add()?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Notes a thread in the list of known ones, which does not keep it alive. The thread is on top of `state`; it is popped.
+pub(crate) fn note_thread(state: State) -> Result<(), EngineError> {
+    let Some(thread) = state.thread_at(-1) else {
+        state.pop(1);
+        return Ok(());
+    };
+    if state.push_slot(Slot::Threads) != Type::Table {
+        state.pop(2);
+        return Ok(());
+    }
+    state.swap();
+    state.push_integer(i64::try_from(thread.address()).unwrap_or(0));
+    state.swap();
+    state.raw_set(-3)?;
+    state.pop(1);
+    Ok(())
+}
+
+/// Runs `work` on each known thread that is still alive.
+pub(crate) fn for_each_thread(state: State, work: &mut dyn FnMut(State)) -> Result<(), EngineError> {
+    let top = state.top();
+    if state.push_slot(Slot::Threads) == Type::Table {
+        let table = state.top();
+        state.push_nil();
+        while state.next(table)? {
+            if let Some(thread) = state.thread_at(-1) {
+                work(thread);
+            }
+            state.pop(1);
+        }
+    }
+    state.cut_to(top);
+    Ok(())
+}
+
+/// Runs `look` on the known thread with this address, if it is still alive.
+pub(crate) fn with_thread<T>(state: State, address: usize, look: impl FnOnce(State) -> T) -> Option<T> {
+    let top = state.top();
+    let mut found = None;
+    if state.push_slot(Slot::Threads) == Type::Table {
+        state.raw_get_index(-1, i64::try_from(address).unwrap_or(0));
+        found = state.thread_at(-1).map(look);
+    }
+    state.cut_to(top);
+    found
+}
+
+/// Makes the list of known threads.
+pub(crate) fn prepare_threads(state: State) -> Result<(), EngineError> {
+    state.push_table()?;
+    state.push_table()?;
+    state.push_bytes(b"v")?;
+    state.raw_set_field(-2, "__mode")?;
+    state.set_metatable(-2);
+    state.set_slot(Slot::Threads)
+}

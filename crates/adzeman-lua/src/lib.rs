@@ -1,0 +1,147 @@
+//! The Lua engine of Adzeman, for Lua 5.4 by `mlua` and its C API.
+//!
+//! ```text
+//!   host ── mlua ──▶ Lua state ── line hook ──▶ Context::covers ── rarely ──▶ Supervisor::line_reached
+//!                        ▲                       (ffi::hook)                        │
+//!                        └───── frames, scopes, values, evaluate ◀── View (Engine) ─┘
+//! ```
+//!
+//! A [`LuaEngine`] watches one Lua state. It sets a hook only while something needs one; see
+//! [`Need`](adzeman_core::decide::Need).
+#![deny(unsafe_code)]
+
+mod chunk;
+mod context;
+mod evaluate;
+mod facts;
+mod ffi;
+mod json;
+mod names;
+mod values;
+mod view;
+
+use std::rc::Rc;
+use std::sync::Arc;
+
+use adzeman_core::decide::Need;
+use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor};
+use adzeman_core::host::HostView;
+use adzeman_core::source::Line;
+use mlua::{Function, Lua, MultiValue};
+use thiserror::Error;
+
+use crate::context::Context;
+use crate::ffi::interrupt;
+use crate::view::View;
+
+/// Why a Lua state could not be watched, or a script not be loaded.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum LuaError {
+    /// From Lua, a syntax error for instance.
+    #[error(transparent)]
+    Lua(#[from] mlua::Error),
+    /// From this engine.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+}
+
+/// A Lua state under watch. Dropping it leaves the state as if it had never been.
+pub struct LuaEngine {
+    // Dropped before the state it points into.
+    registration: interrupt::Registration,
+    context: Rc<Context>,
+    lua: Lua,
+}
+
+impl LuaEngine {
+    /// Begins to watch a state, reporting to `supervisor` and showing scripts the host by `host`. `print` is taken over, so
+    /// that what scripts print can be shown to whoever is attached; it still prints.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub fn new(lua: &Lua, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Result<Self, LuaError> {
+        let main = ffi::main_thread_of(lua)?;
+        let context = Rc::new(Context::new(main, supervisor, host));
+        context.prepare()?;
+        take_over_print(lua, &context)?;
+        Ok(Self { registration: interrupt::register(main), context, lua: lua.clone() })
+    }
+
+    /// Compiles a script under a name, such as `scripts/lock.lua`, and makes it known as a source, with all lines that can
+    /// hold a breakpoint. It is not run.
+    ///
+    /// # Errors
+    /// Lua's own, with the position, for a text that does not compile.
+    pub fn load(&self, name: &str, text: &str) -> Result<Function, LuaError> {
+        let chunk_name = format!("@{name}");
+        let function = self.lua.load(text).set_name(&chunk_name).into_function()?;
+        let prototypes = chunk::prototypes(&function.dump(false)).unwrap_or_default();
+        let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
+        let id = self.context.supervisor().source_loaded(facts);
+        self.context.note_source(&chunk_name, id);
+        Ok(function)
+    }
+
+    /// What other threads interrupt this state by.
+    #[must_use]
+    pub fn interrupt(&self) -> Arc<dyn Interrupt> {
+        Arc::new(Remote(self.registration.remote()))
+    }
+}
+
+impl Drop for LuaEngine {
+    fn drop(&mut self) {
+        self.watch(&Need { every_line: false, every_stack: false, armed: Arc::default() });
+        ffi::hook::release(self.context.main);
+    }
+}
+
+struct Remote(interrupt::Remote);
+
+impl Interrupt for Remote {
+    fn interrupt(&self) -> bool {
+        self.0.interrupt()
+    }
+}
+
+impl EngineContext for LuaEngine {
+    fn watch(&self, need: &Need) {
+        self.context.watch(need);
+    }
+
+    fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
+        work(&mut View::new(&self.context, self.context.main));
+    }
+
+    fn discover(&self) {
+        self.context.discover();
+    }
+}
+
+/// Replaces `print` by one that also reports, while someone is attached. Arguments are made texts once, as `print` does.
+fn take_over_print(lua: &Lua, context: &Rc<Context>) -> Result<(), LuaError> {
+    let original: Function = lua.globals().get("print")?;
+    let context = Rc::downgrade(context);
+    let print = lua.create_function(move |lua, values: MultiValue| {
+        let Some(context) = context.upgrade().filter(|context| context.supervisor().is_attached()) else {
+            return original.call::<()>(values);
+        };
+        let texts = values.iter().map(mlua::Value::to_string).collect::<Result<Vec<_>, _>>()?;
+        context.supervisor().printed(&format!("{}\n", texts.join("\t")), caller(lua, &context));
+        original.call::<()>(MultiValue::from_iter(
+            texts.iter().map(|text| lua.create_string(text).map(mlua::Value::String)).collect::<Result<Vec<_>, _>>()?,
+        ))
+    })?;
+    lua.globals().set("print", print)?;
+    Ok(())
+}
+
+fn caller(lua: &Lua, context: &Context) -> Option<(adzeman_core::source::SourceId, Line)> {
+    let place = lua.inspect_stack(1, |caller| {
+        let chunk_name = caller.source().source.map(|name| name.into_owned());
+        chunk_name.zip(caller.current_line().and_then(|line| u32::try_from(line).ok()))
+    })?;
+    let (chunk_name, line) = place?;
+    Some((context.source_named(&chunk_name)?, Line::new(line)?))
+}

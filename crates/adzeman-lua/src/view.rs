@@ -1,0 +1,297 @@
+//! A Lua state at a safe point, as core's engine.
+
+use adzeman_core::breakpoint::{Breakpoint, SourceLine};
+use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, Scope, ScopeKind};
+use adzeman_core::source::Line;
+use adzeman_core::stepping::{Stack, StackId, StackState};
+use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable};
+
+use crate::context::{Context, display_name};
+use crate::evaluate::Target;
+use crate::ffi::activation::FunctionInfo;
+use crate::ffi::state::State;
+use crate::ffi::walk;
+use crate::values::{Node, captured_names};
+
+/// The state at the moment when `state`, one of its threads, was interrupted.
+pub(crate) struct View<'a> {
+    context: &'a Context,
+    state: State,
+    /// The stacks from the running one to the main one, with their depths; made when first asked for.
+    stacks: Option<Vec<(State, usize)>>,
+    held_collector: bool,
+}
+
+impl<'a> View<'a> {
+    pub(crate) fn new(context: &'a Context, state: State) -> Self {
+        Self { context, state, stacks: None, held_collector: false }
+    }
+
+    /// Runs `look` with the collector held, so that no finalizer runs because of it, and with the stack put back.
+    fn looking<T>(&mut self, look: impl FnOnce(&mut Self) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        let top = self.state.top();
+        self.held_collector = self.state.hold_collector() || self.held_collector;
+        let outcome = look(self);
+        self.state.cut_to(top);
+        outcome
+    }
+
+    /// Runs `evaluate` with the collector as the script has it.
+    fn evaluating<T>(&mut self, evaluate: impl FnOnce(&mut Self) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        let top = self.state.top();
+        self.let_collector_go();
+        let outcome = evaluate(self);
+        self.state.cut_to(top);
+        outcome
+    }
+
+    fn let_collector_go(&mut self) {
+        if std::mem::take(&mut self.held_collector) {
+            self.state.release_collector();
+        }
+    }
+
+    fn stacks(&mut self) -> &[(State, usize)] {
+        let (state, main) = (self.state, self.context.main);
+        self.stacks.get_or_insert_with(|| chain(state, main).into_iter().map(|s| (s, s.depth())).collect())
+    }
+
+    /// All frames with one mark between two stacks.
+    fn total(&mut self) -> usize {
+        let stacks = self.stacks();
+        let marks = stacks.iter().filter(|(_, depth)| *depth > 0).count().saturating_sub(1);
+        stacks.iter().map(|(_, depth)| depth).sum::<usize>() + marks
+    }
+
+    /// The function at a position of the whole stack; `Ok(None)` for a mark.
+    fn locate(&mut self, index: usize) -> Result<Option<Target>, EngineError> {
+        let depth = self.total();
+        let mut left = index;
+        for (state, depth) in self.stacks().iter().filter(|(_, depth)| *depth > 0) {
+            if left < *depth {
+                return Ok(Some(Target { state: *state, level: left }));
+            }
+            left -= depth;
+            if left == 0 {
+                return Ok(None);
+            }
+            left -= 1;
+        }
+        Err(EngineError::NoFrame { index, depth })
+    }
+
+    /// The function whose names an evaluation sees.
+    fn target(&mut self, frame: Option<usize>) -> Result<Option<Target>, EngineError> {
+        match frame {
+            Some(index) => self.locate(index),
+            None => Ok(None),
+        }
+    }
+
+    fn frame(&mut self, index: usize) -> Result<Frame, EngineError> {
+        let Some(target) = self.locate(index)? else {
+            let name = "called as a coroutine from".to_owned();
+            return Ok(Frame { index, kind: FrameKind::Boundary, name, place: None, tail_call: false });
+        };
+        let Some(function) = target.state.level(target.level) else {
+            return Err(EngineError::NoFrame { index, depth: self.total() });
+        };
+        let info = function.info();
+        let source = if info.is_native { None } else { self.context.source_of(target.state, &function) };
+        let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
+        let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
+        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call })
+    }
+
+    /// Evaluates `text` and leaves its values on the stack; answers how many.
+    fn run(&mut self, frame: Option<usize>, text: &str) -> Result<i32, EngineError> {
+        let target = self.target(frame)?;
+        let environment = self.context.compile(self.state, text)?;
+        self.context.run(self.state, environment, target)
+    }
+
+    /// Evaluates `text` and leaves exactly one value.
+    fn run_for_one(&mut self, frame: Option<usize>, text: &str) -> Result<(), EngineError> {
+        let before = self.state.top();
+        // Parentheses make exactly one value of an expression, and refuse statements.
+        self.run(frame, &format!("({text}\n)"))?;
+        debug_assert_eq!(self.state.top(), before + 1);
+        Ok(())
+    }
+}
+
+impl Drop for View<'_> {
+    fn drop(&mut self) {
+        self.let_collector_go();
+    }
+}
+
+/// The name a function was called by; functions called by the host have none and are named by their source later.
+fn frame_name(info: &FunctionInfo) -> String {
+    match &info.name {
+        _ if info.is_main => format!("whole script {}", display_name(&info.chunk_name)),
+        Some(name) => name.clone(),
+        None if info.is_native => "(native)".to_owned(),
+        None => String::new(),
+    }
+}
+
+/// The stacks that wait for each other, from `state` to the main one. The thread that a stack waits for is found among
+/// the arguments or captured values of its innermost function, the one that resumes.
+fn chain(state: State, main: State) -> Vec<State> {
+    let mut found = vec![main];
+    while let Some(last) = found.last().copied().filter(|last| *last != state) {
+        match resumed_by(last) {
+            Some(next) if !found.contains(&next) => found.push(next),
+            // Resumed by the host itself, which leaves no trace.
+            _ => found.push(state),
+        }
+    }
+    found.reverse();
+    found
+}
+
+fn resumed_by(waiting: State) -> Option<State> {
+    let function = waiting.level(0)?;
+    let top = waiting.top();
+    let argument = function.push_local(1).and_then(|_| waiting.thread_at(-1));
+    waiting.cut_to(top);
+    let found = argument.or_else(|| {
+        function.push_function();
+        waiting.push_captured(-1, 1).and_then(|_| waiting.thread_at(-1))
+    });
+    waiting.cut_to(top);
+    found
+}
+
+impl Stack for View<'_> {
+    fn id(&self) -> StackId {
+        self.state.push_self();
+        if let Err(error) = walk::note_thread(self.state) {
+            tracing::warn!(%error, "a step may end early");
+        }
+        StackId(self.state.address())
+    }
+
+    fn depth(&self) -> usize {
+        self.state.depth()
+    }
+
+    fn state_of(&self, stack: StackId) -> StackState {
+        let look = |other: State| match () {
+            () if other.is_suspended() => StackState::Suspended,
+            () if other.level(0).is_some() => StackState::Active,
+            () => StackState::Finished,
+        };
+        walk::with_thread(self.state, stack.0, look).unwrap_or(StackState::Finished)
+    }
+}
+
+impl Engine for View<'_> {
+    fn stack(&self) -> &dyn Stack {
+        self
+    }
+
+    fn frames(&mut self, page: Page) -> Result<Paged<Frame>, EngineError> {
+        self.looking(|view| {
+            let total = view.total();
+            let indexes = (page.start..total).take(page.count.min(Page::MOST));
+            let items = indexes.map(|index| view.frame(index)).collect::<Result<_, _>>()?;
+            Ok(Paged { items, total })
+        })
+    }
+
+    fn scopes(&mut self, frame: usize) -> Result<Vec<Scope>, EngineError> {
+        self.looking(|view| {
+            let Some(target) = view.locate(frame)? else { return Ok(Vec::new()) };
+            let Some(function) = target.state.level(target.level) else { return Ok(Vec::new()) };
+            let context = view.context;
+            let scope = |kind, node, count| Scope { kind, handle: context.handle(node), count };
+            let mut scopes = vec![scope(ScopeKind::Locals, Node::Locals(target), None)];
+            if function.push_local(-1).is_some() {
+                scopes.push(scope(ScopeKind::Varargs, Node::Varargs(target), None));
+            }
+            function.push_function();
+            let captured = captured_names(target.state, -1).iter().filter(|name| *name != "_ENV").count();
+            if captured > 0 {
+                let handle = context.describe(target.state, -1)?.children.map(|children| children.expand);
+                if let Some(adzeman_core::value::Expand::Engine(handle)) = handle {
+                    scopes.push(Scope { kind: ScopeKind::Captured, handle, count: Some(captured) });
+                }
+            }
+            scopes.push(scope(ScopeKind::Globals, Node::Globals(target), None));
+            Ok(scopes)
+        })
+    }
+
+    fn children(&mut self, of: Handle, part: Part, page: Page) -> Result<Paged<Variable>, EngineError> {
+        let node = self.context.node(of)?;
+        self.looking(|view| view.context.list(view.state, node, part, page))
+    }
+
+    fn assign(&mut self, of: Handle, name: &str, text: &str, frame: Option<usize>) -> Result<Value, EngineError> {
+        let node = self.context.node(of)?;
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            let value = view.context.describe(view.state, -1)?;
+            view.context.set_child(view.state, node, name)?;
+            Ok(value)
+        })
+    }
+
+    fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            view.held_collector = view.state.hold_collector() || view.held_collector;
+            (-count..0).map(|index| view.context.describe(view.state, index)).collect()
+        })
+    }
+
+    fn assign_expression(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Value, EngineError> {
+        let name = target.trim();
+        let is_name = name.chars().all(|c| c.is_alphanumeric() || c == '_');
+        if is_name {
+            let function = self.target(frame)?;
+            if !self.context.is_known_name(function, name)? {
+                let hint = format!("to make a new global of that name, write 'let _G.{name} = {text}'");
+                return Err(EngineError::NoName { name: name.to_owned(), hint });
+            }
+        }
+        self.evaluating(|view| {
+            view.run(frame, &format!("{name} = ({text}\n)"))?;
+            view.run_for_one(frame, name)?;
+            view.context.describe(view.state, -1)
+        })
+    }
+
+    fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String> {
+        self.context.condition(self.state, owner, text).map_err(|error| error.to_string())
+    }
+
+    fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {
+        let outcome = self.looking(|view| {
+            let scopes = frame.map_or_else(|| Ok(Vec::new()), |frame| view.scopes(frame))?;
+            let nodes = scopes.iter().filter_map(|scope| view.context.node(scope.handle).ok());
+            let nodes: Vec<_> = nodes.chain([Node::StateGlobals]).collect();
+            let mut names = vec!["host".to_owned(), "event".to_owned()];
+            for node in nodes {
+                let page = view.context.list(view.state, node, Part::Named, Page::first(Page::MOST))?;
+                names.extend(page.items.into_iter().map(|variable| variable.name));
+            }
+            Ok(names)
+        });
+        let mut names = outcome.unwrap_or_default();
+        names.retain(|name| name.starts_with(prefix) && !name.starts_with(['[', '(']));
+        names.sort();
+        names.dedup();
+        names
+    }
+
+    fn release(&mut self) {
+        if let Err(error) = self.context.forget_handles() {
+            tracing::warn!(%error, "values shown at this stop are kept alive");
+        }
+        self.stacks = None;
+        self.let_collector_go();
+    }
+}
