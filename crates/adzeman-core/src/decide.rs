@@ -5,8 +5,9 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::breakpoint::{Armed, Breakpoint, BreakpointId, SourceLine};
+use crate::engine::Engine;
 use crate::source::LineSet;
-use crate::stepping::{Stack, Step, StepKind};
+use crate::stepping::{Step, StepKind};
 
 /// Why a context stopped.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -70,9 +71,6 @@ pub struct EventInHand<'a> {
     /// What it is about.
     pub subject: Option<&'a str>,
 }
-
-/// Evaluates a condition at the line in hand.
-pub type EvaluateCondition<'a> = dyn FnMut(&Breakpoint, &str) -> Result<bool, String> + 'a;
 
 /// The state of one context that decides whether it runs on.
 #[derive(Debug, Default)]
@@ -138,8 +136,7 @@ impl Decider {
         &mut self,
         place: Option<SourceLine>,
         event: Option<EventInHand<'_>>,
-        stack: &dyn Stack,
-        evaluate: &mut EvaluateCondition<'_>,
+        engine: &mut dyn Engine,
     ) -> Option<Reason> {
         let armed = self.armed.clone();
         let on_line = place.map_or(&[][..], |place| armed.at_line(place));
@@ -147,11 +144,11 @@ impl Decider {
             (true, Some(event)) => armed.on_event(event.kind),
             _ => &[],
         };
-        let reason = hit(on_event, event, evaluate)
+        let reason = hit(on_event, event, engine)
             .map(|hit| hit.reason(|ids| Reason::Event { ids }))
-            .or_else(|| hit(on_line, event, evaluate).map(|hit| hit.reason(|ids| Reason::Breakpoint { ids })))
+            .or_else(|| hit(on_line, event, engine).map(|hit| hit.reason(|ids| Reason::Breakpoint { ids })))
             .or_else(|| std::mem::take(&mut self.pause).then_some(Reason::Pause))
-            .or_else(|| self.step.filter(|step| step.arrives(stack)).map(|_| Reason::Step));
+            .or_else(|| self.step.filter(|step| step.arrives(engine.stack())).map(|_| Reason::Step));
         if reason.is_some() {
             self.run_freely();
         }
@@ -174,15 +171,11 @@ impl Hit {
 }
 
 /// Asks each candidate; the ones that hold are counted.
-fn hit(
-    candidates: &[Arc<Breakpoint>],
-    event: Option<EventInHand<'_>>,
-    evaluate: &mut EvaluateCondition<'_>,
-) -> Option<Hit> {
+fn hit(candidates: &[Arc<Breakpoint>], event: Option<EventInHand<'_>>, engine: &mut dyn Engine) -> Option<Hit> {
     let mut ids = Vec::new();
     let mut failure = None;
     for held in candidates.iter().filter(|held| is_about(held, event)) {
-        match held.spec.condition.as_deref().map_or(Ok(true), |condition| evaluate(held, condition)) {
+        match held.spec.condition.as_deref().map_or(Ok(true), |condition| engine.condition(held, condition)) {
             Ok(true) => {
                 held.count_hit();
                 ids.push(held.id);

@@ -208,6 +208,15 @@ pub trait Interrupt: Send + Sync {
     fn interrupt(&self) -> bool;
 }
 
+/// Checks texts without touching any script state, from any thread.
+pub trait Syntax: Send + Sync {
+    /// Whether `text` could be evaluated as an expression.
+    ///
+    /// # Errors
+    /// What is wrong with it, for people.
+    fn check_expression(&self, text: &str) -> Result<(), String>;
+}
+
 /// Whom an engine reports to.
 pub trait Supervisor {
     /// A source was loaded. Answers its number.

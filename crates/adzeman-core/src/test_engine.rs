@@ -337,7 +337,7 @@ impl Supervisor for Script {
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         let mut decider = self.decider.borrow_mut();
         let place = source.map(|source| SourceLine { source, line });
-        if decider.at_line(place, None, engine.stack(), &mut |_, _| Ok(true)).is_none() {
+        if decider.at_line(place, None, engine).is_none() {
             return;
         }
         let number = self.stops.borrow().len();

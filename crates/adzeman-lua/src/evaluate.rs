@@ -156,9 +156,9 @@ impl Context {
     /// Compiles `text` as an expression, or else as statements, with an environment of its own; pushes the function and
     /// answers the number of the environment.
     pub(crate) fn compile(&self, state: State, text: &str) -> Result<i64, EngineError> {
-        let as_expression = state.load(&format!("return {text}\n"), c"=expression");
+        let as_expression = state.load(&format!("return {text}"), c"=expression");
         if let Err(expression_error) = as_expression {
-            let statement = state.load(&format!("{text}\n"), c"=expression");
+            let statement = state.load(text, c"=expression");
             statement
                 .map_err(|error| if looks_like_statement(text) { error } else { expression_error })
                 .map_err(tidy)?;
@@ -225,7 +225,7 @@ impl Context {
         state.raw_get_index(-1, key);
         if state.type_at(-1) != Type::Function {
             state.pop(1);
-            state.load(&format!("return {text}\n"), c"=condition").map_err(tidy)?;
+            state.load(&format!("return {text}"), c"=condition").map_err(tidy)?;
             proxy::push_environment(state, environment)?;
             state.set_captured(-2, 1);
             state.push_integer(key);

@@ -24,7 +24,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::decide::Need;
-use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor};
+use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
 use adzeman_core::source::Line;
 use mlua::{Function, Lua, MultiValue};
@@ -94,6 +94,24 @@ impl Drop for LuaEngine {
     fn drop(&mut self) {
         self.watch(&Need { every_line: false, every_stack: false, armed: Arc::default() });
         ffi::hook::release(self.context.main);
+    }
+}
+
+/// The grammar of the Lua that this crate is built with.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LuaSyntax;
+
+impl Syntax for LuaSyntax {
+    fn check_expression(&self, text: &str) -> Result<(), String> {
+        // A state of its own, without libraries, in which nothing is run.
+        let lua = Lua::new_with(mlua::StdLib::NONE, mlua::LuaOptions::default()).map_err(|error| error.to_string())?;
+        let checked = lua.load(format!("return {text}")).set_name("=condition").into_function();
+        checked.map(|_| ()).map_err(|error| match error {
+            mlua::Error::SyntaxError { message, .. } => {
+                message.strip_prefix("condition:1: ").unwrap_or(&message).to_owned()
+            }
+            other => other.to_string(),
+        })
     }
 }
 

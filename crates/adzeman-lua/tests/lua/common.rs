@@ -1,0 +1,181 @@
+//! Runs a script up to the lines marked `--stop` and lends the engine to the test there.
+
+use std::cell::{Cell, RefCell};
+use std::rc::Rc;
+use std::sync::Arc;
+
+use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site, SourceLine};
+use adzeman_core::decide::Decider;
+use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
+use adzeman_core::host::{HostError, HostView, Path, Root, TreePath, at, set_at};
+use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
+use adzeman_core::stepping::{Step, StepKind};
+use adzeman_core::value::{Page, Part, Variable};
+use adzeman_lua::LuaEngine;
+use mlua::Lua;
+use serde_json::{Value as Json, json};
+
+/// How a test goes on from a stop.
+pub(crate) enum Go {
+    Freely,
+    Step(StepKind),
+}
+
+type AtStop = dyn FnMut(&mut dyn Engine, u32) -> Go;
+
+/// The host that scripts see: `host.lock.level`, and the event `{ dt = 0.5 }`.
+pub(crate) struct TestHost(pub(crate) RefCell<Json>);
+
+impl HostView for TestHost {
+    fn get(&self, place: &TreePath) -> Result<Json, HostError> {
+        let event = json!({"name": "frame.update", "dt": 0.5});
+        let data = match place.root {
+            Root::Host => self.0.borrow().clone(),
+            Root::Event => event,
+        };
+        at(&data, &place.path, place.root.name()).cloned()
+    }
+
+    fn set(&self, place: &TreePath, value: Json) -> Result<(), HostError> {
+        set_at(&mut self.0.borrow_mut(), &place.path, value, "host")
+    }
+
+    fn has_event(&self) -> bool {
+        true
+    }
+}
+
+struct Supervising {
+    sources: RefCell<Sources>,
+    decider: RefCell<Decider>,
+    engine: RefCell<Option<Rc<LuaEngine>>>,
+    at_stop: RefCell<Box<AtStop>>,
+    stops: RefCell<Vec<u32>>,
+    busy: Cell<bool>,
+}
+
+impl Supervisor for Supervising {
+    fn source_loaded(&self, facts: SourceFacts) -> SourceId {
+        self.sources.borrow_mut().add(facts)
+    }
+
+    fn wants_attention(&self) -> bool {
+        false
+    }
+
+    fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
+        assert!(!self.busy.replace(true), "no line is reported while one is looked at");
+        let place = source.map(|source| SourceLine { source, line });
+        let reason = {
+            let mut decider = self.decider.borrow_mut();
+            decider.at_line(place, None, engine)
+        };
+        if reason.is_some() {
+            self.stops.borrow_mut().push(line.get());
+            let go = (self.at_stop.borrow_mut())(engine, line.get());
+            engine.release();
+            if let Go::Step(kind) = go {
+                self.decider.borrow_mut().begin_step(Step::begin(kind, engine.stack()));
+            }
+        }
+        let need = self.decider.borrow().need();
+        if let Some(engine) = &*self.engine.borrow() {
+            engine.watch(&need);
+        }
+        self.busy.set(false);
+    }
+
+    fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
+
+    fn is_attached(&self) -> bool {
+        true
+    }
+}
+
+/// A finished run.
+pub(crate) struct Ran {
+    pub(crate) lua: Lua,
+    pub(crate) stops: Vec<u32>,
+    pub(crate) host: Rc<TestHost>,
+    pub(crate) outcome: mlua::Result<mlua::Value>,
+}
+
+/// Runs `script` with a breakpoint on each line that ends with `--stop`.
+pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
+    let lua = Lua::new();
+    let host = Rc::new(TestHost(RefCell::new(json!({"lock": {"level": 1.5, "gate": "shut", "boats": [12, 30]}}))));
+    let supervising = Rc::new(Supervising {
+        sources: RefCell::default(),
+        decider: RefCell::default(),
+        engine: RefCell::default(),
+        at_stop: RefCell::new(Box::new(at_stop)),
+        stops: RefCell::default(),
+        busy: Cell::new(false),
+    });
+    let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
+    *supervising.engine.borrow_mut() = Some(engine.clone());
+    let function = engine.load("test.lua", script).unwrap();
+    let spec = |line| BreakpointSpec {
+        site: Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() },
+        condition: None,
+        subject: None,
+    };
+    let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
+    let mut store = BreakpointStore::default();
+    store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).collect());
+    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[]));
+    supervising.decider.borrow_mut().arm(Arc::new(armed));
+    engine.watch(&supervising.decider.borrow().need());
+    let outcome = function.call::<mlua::Value>(());
+    *supervising.engine.borrow_mut() = None;
+    let stops = supervising.stops.borrow().clone();
+    Ran { lua, stops, host, outcome }
+}
+
+/// Runs `script` to its first stop and answers what `look` makes of it there.
+#[track_caller]
+pub(crate) fn at_stop<T: 'static>(script: &str, mut look: impl FnMut(&mut dyn Engine) -> T + 'static) -> T {
+    let seen = Rc::new(RefCell::new(None));
+    let kept = seen.clone();
+    let ran = run(script, move |engine, _| {
+        if kept.borrow().is_none() {
+            let value = look(engine);
+            *kept.borrow_mut() = Some(value);
+        }
+        Go::Freely
+    });
+    if let Err(error) = &ran.outcome {
+        panic!("the script failed: {error}");
+    }
+    let value = seen.borrow_mut().take();
+    value.expect("the script stopped")
+}
+
+/// The variables of a scope of a frame.
+pub(crate) fn scope(engine: &mut dyn Engine, frame: usize, kind: ScopeKind) -> Vec<Variable> {
+    let scopes = engine.scopes(frame).unwrap();
+    let Some(scope) = scopes.iter().find(|scope| scope.kind == kind) else { return Vec::new() };
+    engine.children(scope.handle, Part::All, Page::first(100)).unwrap().items
+}
+
+/// `name = preview` of each, shadowed ones in parentheses.
+pub(crate) fn shown(variables: &[Variable]) -> String {
+    let one = |variable: &Variable| {
+        let text = format!("{} = {}", variable.name, variable.value.preview);
+        if variable.shadowed { format!("({text})") } else { text }
+    };
+    variables.iter().map(one).collect::<Vec<_>>().join("; ")
+}
+
+/// The inside of a value found by evaluating `text`.
+pub(crate) fn inside(engine: &mut dyn Engine, text: &str, part: Part, page: Page) -> Vec<Variable> {
+    let values = engine.evaluate(Some(0), text).unwrap();
+    let children = values[0].children.clone().expect("there is something inside");
+    let adzeman_core::value::Expand::Engine(handle) = children.expand else { panic!("{text} is the host's") };
+    engine.children(handle, part, page).unwrap().items
+}
+
+/// The path `text`, for looking into the test's host.
+pub(crate) fn path(text: &str) -> Path {
+    Path::parse(text, 0).unwrap()
+}

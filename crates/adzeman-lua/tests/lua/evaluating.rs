@@ -1,0 +1,175 @@
+//! Evaluating and changing.
+
+use crate::common::{Go, at_stop, path, run, scope, shown};
+use adzeman_core::engine::{Engine, EngineError, ScopeKind};
+use adzeman_core::host::at;
+
+const SCRIPT: &str = "\
+rate = 3
+local base = 10
+local function fare(length, ...)
+  local sum = base + length
+  local boat = {name = 'Heron', crew = {2, 3}}
+  return sum, boat --stop
+end
+return fare(5, 'x', 'y')";
+
+fn evaluate(engine: &mut dyn Engine, text: &str) -> String {
+    match engine.evaluate(Some(0), text) {
+        Ok(values) => values.iter().map(|value| value.preview.clone()).collect::<Vec<_>>().join(", "),
+        Err(error) => format!("error: {error}"),
+    }
+}
+
+#[track_caller]
+fn check(text: &'static str, expected: &str) {
+    let found = at_stop(SCRIPT, move |engine| evaluate(engine, text));
+    assert_eq!(found, expected, "{text}");
+}
+
+#[test]
+fn names_are_found_where_they_are() {
+    check("sum", "15");
+    check("base + length", "15");
+    check("rate", "3");
+    check("...", "\"x\", \"y\"");
+    check("select('#', ...)", "2");
+    check("boat.crew[2]", "3");
+    check("event.dt", "0.5");
+    check("event.nothing", "nil");
+    check("host.lock.level * 2", "3.0");
+    check("host.lock.boats[2]", "30");
+    check("#host.lock.boats", "2");
+    check("host.lock", "{boats: [12, 30], gate: \"shut\", level: 1.5}");
+    check("unknown", "nil");
+}
+
+#[test]
+fn statements_run_and_last() {
+    check("sum = 99", "");
+    let text = at_stop(SCRIPT, |engine| {
+        for statement in ["sum = 99", "base = 1", "rate = 4", "boat.name = 'Swan'", "length = 'long'"] {
+            assert_eq!(evaluate(engine, statement), "");
+        }
+        evaluate(engine, "sum, base, rate, boat.name, length")
+    });
+    assert_eq!(text, "99, 1, 4, \"Swan\", \"long\"");
+}
+
+#[test]
+fn a_changed_local_is_what_the_script_goes_on_with() {
+    let ran = run("local a = 1\nlocal b = a --stop\nreturn b", |engine, _| {
+        engine.assign_expression(Some(0), "a", "41 + 1").unwrap();
+        Go::Freely
+    });
+    assert_eq!(ran.outcome.unwrap().as_integer(), Some(42));
+}
+
+#[test]
+fn the_host_is_changed_through_its_proxy() {
+    let ran = run(SCRIPT, |engine, _| {
+        assert_eq!(evaluate(engine, "host.lock.level"), "1.5");
+        engine.assign_expression(Some(0), "host.lock.level", "2.25").unwrap();
+        assert_eq!(evaluate(engine, "host.lock.level"), "2.25");
+        assert!(evaluate(engine, "host.lock.lvel").contains("has no 'lvel'; it has boats, gate, level"));
+        assert!(evaluate(engine, "host = 1").contains("cannot be changed"));
+        Go::Freely
+    });
+    assert_eq!(at(&ran.host.0.borrow(), &path("lock.level"), "host").unwrap(), 2.25);
+}
+
+#[test]
+fn a_mistyped_name_makes_no_global() {
+    let text = at_stop(SCRIPT, |engine| {
+        let error = engine.assign_expression(Some(0), "lenght", "1").unwrap_err();
+        assert_eq!(evaluate(engine, "lenght"), "nil");
+        error.to_string()
+    });
+    assert_eq!(text, "there is no 'lenght' here; to make a new global of that name, write 'let _G.lenght = 1'");
+}
+
+#[test]
+fn errors_are_said_and_nothing_breaks() {
+    check("1 +", "error: cannot read that: unexpected symbol near <eof>");
+    check("error('no water')", "error: no water");
+    check("nothing.x", "error: attempt to index a nil value (global 'nothing')");
+    check("error({})", "error: it raised a value that is no text (a table)");
+    check(
+        "coroutine.yield(1)",
+        "error: the text yields, and nobody would resume it; call what it needs in a coroutine of its own",
+    );
+}
+
+#[test]
+fn endless_evaluations_are_cut_off() {
+    for text in [
+        "while true do end",
+        "(function() while true do pcall(function() while true do end end) end end)()",
+        "coroutine.wrap(function() while true do end end)()",
+        "setmetatable({}, {__index = function() while true do end end}).x",
+    ] {
+        let error = at_stop(SCRIPT, move |engine| engine.evaluate(Some(0), text).unwrap_err());
+        assert!(matches!(error, EngineError::OverLimit { .. }), "{text}: {error}");
+    }
+}
+
+#[test]
+fn evaluation_sees_the_frame_that_is_asked_for() {
+    let script =
+        "local function inner(x)\n  return x --stop\nend\nlocal x = 'outer'\nlocal r = inner('inner')\nreturn r, x";
+    let text = at_stop(script, |engine| {
+        let outer = engine.evaluate(Some(1), "x").unwrap().remove(0).preview;
+        format!("{} {outer}", evaluate(engine, "x"))
+    });
+    assert_eq!(text, "\"inner\" \"outer\"");
+}
+
+#[test]
+fn children_are_assigned_by_name() {
+    let text = at_stop(SCRIPT, |engine| {
+        let scopes = engine.scopes(0).unwrap();
+        let handle = |kind| scopes.iter().find(|scope| scope.kind == kind).unwrap().handle;
+        engine.assign(handle(ScopeKind::Locals), "length", "base * 2", Some(0)).unwrap();
+        engine.assign(handle(ScopeKind::Varargs), "[2]", "'z'", Some(0)).unwrap();
+        engine.assign(handle(ScopeKind::Captured), "base", "7", Some(0)).unwrap();
+        engine.assign(handle(ScopeKind::Globals), "rate", "8", Some(0)).unwrap();
+        let error = engine.assign(handle(ScopeKind::Locals), "nobody", "1", Some(0)).unwrap_err();
+        assert!(matches!(error, EngineError::NoName { .. }), "{error}");
+        let locals = scope(engine, 0, ScopeKind::Locals);
+        format!("{} | {}", shown(&locals[..1]), evaluate(engine, "base, rate, select(2, ...)"))
+    });
+    assert_eq!(text, "length = 20 | 7, 8, \"z\"");
+}
+
+#[test]
+fn a_table_entry_is_set_without_metamethods() {
+    let script = "local t = setmetatable({a = 1}, {__newindex = function() error('ran') end})\nreturn t --stop";
+    let text = at_stop(script, |engine| {
+        let value = engine.evaluate(Some(0), "t").unwrap().remove(0);
+        let Some(adzeman_core::value::Expand::Engine(handle)) = value.children.map(|c| c.expand) else { panic!() };
+        engine.assign(handle, "[1]", "'new'", Some(0)).unwrap();
+        engine.assign(handle, "a", "2", Some(0)).unwrap();
+        evaluate(engine, "t")
+    });
+    assert_eq!(text, "{\"new\", a = 2}");
+}
+
+#[test]
+fn completion_offers_what_is_in_reach() {
+    let names = at_stop(SCRIPT, |engine| engine.complete(Some(0), "b"));
+    assert_eq!(names, ["base", "boat"]);
+}
+
+#[test]
+fn many_evaluations_leave_nothing_behind() {
+    let ran = run(SCRIPT, |engine, _| {
+        for _ in 0..10_000 {
+            engine.evaluate(Some(0), "{sum, boat}").unwrap();
+            engine.release();
+        }
+        Go::Freely
+    });
+    ran.lua.gc_collect().unwrap();
+    let used = ran.lua.used_memory();
+    assert!(used < 2_000_000, "{used} bytes are in use after 10,000 evaluations");
+}

@@ -1,0 +1,108 @@
+//! Breakpoints and steps wherever Lua code can run.
+
+use std::cell::RefCell;
+use std::rc::Rc;
+
+use crate::common::{Go, run};
+use adzeman_core::stepping::StepKind::{self, Into, Out, Over};
+
+#[track_caller]
+fn stops(script: &str) -> Vec<u32> {
+    let ran = run(script, |_, _| Go::Freely);
+    ran.outcome.expect("the script runs to its end");
+    ran.stops
+}
+
+/// Stops at the marked line, then makes the steps.
+#[track_caller]
+fn steps(script: &str, steps: &[StepKind]) -> Vec<u32> {
+    let left = Rc::new(RefCell::new(steps.to_vec()));
+    let ran = run(script, move |_, _| {
+        let mut left = left.borrow_mut();
+        if left.is_empty() { Go::Freely } else { Go::Step(left.remove(0)) }
+    });
+    ran.outcome.expect("the script runs to its end");
+    ran.stops
+}
+
+#[test]
+fn a_line_in_a_loop_stops_each_time() {
+    assert_eq!(stops("local n = 0\nfor i = 1, 3 do\n  n = n + i --stop\nend\nreturn n"), [3, 3, 3]);
+}
+
+#[test]
+fn lines_under_pcall_metamethods_comparators_and_coroutines_stop() {
+    assert_eq!(stops("pcall(function()\n  local x = 1 --stop\nend)"), [2]);
+    assert_eq!(stops("local t = setmetatable({}, {__index = function()\n  return 1 --stop\nend})\nreturn t.x"), [2]);
+    assert_eq!(stops("table.sort({2, 1}, function(a, b)\n  return a < b --stop\nend)"), [2]);
+    assert_eq!(
+        stops("local f = coroutine.wrap(function()\n  coroutine.yield() --stop\n  return 1 --stop\nend)\nf()\nf()"),
+        [2, 3]
+    );
+    assert_eq!(stops("return (string.gsub('ab', '.', function(c)\n  return c .. c --stop\nend))"), [2, 2]);
+}
+
+#[test]
+fn a_breakpoint_on_a_line_without_code_moves_on_and_a_definition_means_its_body() {
+    assert_eq!(stops("local a = 1\n--stop\n\nlocal b = 2\nreturn a + b"), [4]);
+    assert_eq!(stops("function f() --stop\n  return 1\nend\nf()\nf()"), [2, 2]);
+    assert_eq!(stops("local function f() --stop\n  return 1\nend\nf()"), [2]);
+}
+
+const CALLS: &str = "\
+local function leaf(x)
+  local y = x * 2
+  return y
+end
+local a = leaf(1) --stop
+local b = leaf(a)
+return a + b";
+
+#[test]
+fn over_passes_calls_into_enters_them_and_out_returns() {
+    assert_eq!(steps(CALLS, &[Over, Over]), [5, 6, 7]);
+    assert_eq!(steps(CALLS, &[Into, Over, Out]), [5, 2, 3, 6]);
+}
+
+#[test]
+fn over_survives_an_error_that_unwinds() {
+    let script =
+        "local function bad()\n  error('x')\nend\nlocal ok = pcall(bad) --stop\nlocal after = ok\nreturn after";
+    assert_eq!(steps(script, &[Over, Over]), [4, 5, 6]);
+    assert_eq!(steps(script, &[Into, Over]), [4, 2, 5]);
+}
+
+#[test]
+fn over_passes_recursion() {
+    let script = "local function fib(n)\n  if n < 2 then return n end\n  return fib(n - 1) + fib(n - 2)\nend\nlocal r = fib(8) --stop\nreturn r";
+    assert_eq!(steps(script, &[Over]), [5, 6]);
+}
+
+#[test]
+fn steps_cross_coroutines() {
+    let script = "\
+local co = coroutine.wrap(function()
+  local x = 1
+  coroutine.yield(x)
+  return 2
+end)
+local a = co() --stop
+local b = co()
+return a + b";
+    assert_eq!(steps(script, &[Over, Over]), [6, 7, 8], "over a resume");
+    assert_eq!(steps(script, &[Into, Over, Over]), [6, 2, 3, 7], "over a yield, to the resumer");
+    assert_eq!(steps(script, &[Into, Out]), [6, 2, 7], "out of a coroutine");
+}
+
+#[test]
+fn into_reaches_functions_called_by_the_runtime() {
+    let script =
+        "local function less(a, b)\n  return a < b\nend\nlocal t = {3, 1, 2} --stop\ntable.sort(t, less)\nreturn t";
+    assert_eq!(steps(script, &[Over, Into]), [4, 5, 2]);
+}
+
+#[test]
+fn coroutines_made_before_the_step_are_entered() {
+    let script = "local co = coroutine.create(function()\n  local x = 1\n  return x\nend)\nlocal a = 1\nlocal b = 2 --stop\ncoroutine.resume(co)\nreturn a, b";
+    assert_eq!(steps(script, &[Over, Into]), [6, 7, 2]);
+}
