@@ -1,0 +1,154 @@
+//! The Lua side: one state for each lock, one for the ledger.
+
+use std::cell::RefCell;
+use std::rc::Rc;
+
+use adzeman::{Host, LuaContext};
+use mlua::{Function, Lua, LuaSerdeExt as _, Table, Value};
+
+use crate::LocksideError;
+use crate::books::Passage;
+use crate::canal::{Gate, Lock, Pound, Side, Sides};
+use crate::traffic::Boat;
+use crate::weather::Weather;
+
+const LOCK_SCRIPT: (&str, &str) = ("scripts/lock.lua", include_str!("../scripts/lock.lua"));
+const LEDGER_SCRIPT: (&str, &str) = ("scripts/ledger.lua", include_str!("../scripts/ledger.lua"));
+
+/// What a script orders.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) enum Order {
+    Sluice(Side, f64),
+    Gate(Side, Gate),
+}
+
+/// A script state with its script loaded.
+struct State {
+    lua: Lua,
+    /// Keeps the context open.
+    _context: LuaContext,
+}
+
+impl State {
+    fn open(
+        host: &Host,
+        name: &str,
+        prepare: impl FnOnce(&Lua) -> mlua::Result<()>,
+        script: (&str, &str),
+    ) -> Result<Self, LocksideError> {
+        let lua = Lua::new();
+        prepare(&lua)?;
+        let context = LuaContext::attach(host, &lua, name)?;
+        context.load(script.0, script.1)?.call::<()>(())?;
+        Ok(Self { lua, _context: context })
+    }
+
+    fn function(&self, name: &str) -> mlua::Result<Function> {
+        self.lua.globals().get(name)
+    }
+}
+
+/// The script that works a lock.
+pub(crate) struct Keeper {
+    state: State,
+    update: Function,
+    orders: Rc<RefCell<Vec<Order>>>,
+}
+
+impl Keeper {
+    pub(crate) fn open(host: &Host, lock: &str) -> Result<Self, LocksideError> {
+        let orders = Rc::new(RefCell::new(Vec::new()));
+        let state = State::open(host, &format!("lock.{lock}"), |lua| give_orders_to(lua, &orders), LOCK_SCRIPT)?;
+        Ok(Self { update: state.function("update")?, state, orders })
+    }
+
+    pub(crate) fn update(&self, dt: f64, view: &Table) -> mlua::Result<()> {
+        self.update.call((dt, view))
+    }
+
+    pub(crate) fn boat_arrived(&self, boat: &Boat, view: &Table) -> mlua::Result<()> {
+        self.state.function("boat_arrived")?.call((self.state.lua.to_value(boat)?, view))
+    }
+
+    pub(crate) fn weather_changed(&self, weather: &Weather) -> mlua::Result<()> {
+        self.state.function("weather_changed")?.call(self.state.lua.to_value(weather)?)
+    }
+
+    /// What the script ordered since the last time.
+    pub(crate) fn take_orders(&self) -> Vec<Order> {
+        std::mem::take(&mut self.orders.borrow_mut())
+    }
+
+    /// The lock as its script sees it.
+    pub(crate) fn view(
+        &self,
+        name: &str,
+        lock: &Lock,
+        pounds: (&Pound, &Pound),
+        waiting: Sides<u32>,
+        boat: Option<&Boat>,
+    ) -> mlua::Result<Table> {
+        let lua = &self.state.lua;
+        let view = lua.create_table()?;
+        view.set("name", name)?;
+        view.set("level", lock.level)?;
+        view.set("below", pounds.0.level)?;
+        view.set("above", pounds.1.level)?;
+        view.set("gates", lua.to_value(&lock.gates)?)?;
+        view.set("waiting", lua.to_value(&waiting)?)?;
+        if let Some(boat) = boat {
+            view.set("boat", lua.to_value(boat)?)?;
+        }
+        Ok(view)
+    }
+}
+
+fn give_orders_to(lua: &Lua, orders: &Rc<RefCell<Vec<Order>>>) -> mlua::Result<()> {
+    let sluices = orders.clone();
+    let sluice = lua.create_function(move |lua, (side, opening): (Value, f64)| {
+        sluices.borrow_mut().push(Order::Sluice(lua.from_value(side)?, opening));
+        Ok(())
+    })?;
+    let gates = orders.clone();
+    let gate = lua.create_function(move |lua, (side, gate): (Value, Value)| {
+        gates.borrow_mut().push(Order::Gate(lua.from_value(side)?, lua.from_value(gate)?));
+        Ok(())
+    })?;
+    lua.globals().set("sluice", sluice)?;
+    lua.globals().set("gate", gate)
+}
+
+/// What the ledger script says to a record.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Verdict {
+    Toll(f64),
+    Refused(String),
+}
+
+/// The script that keeps the books.
+pub(crate) struct Ledger {
+    state: State,
+}
+
+impl Ledger {
+    pub(crate) fn open(host: &Host) -> Result<Self, LocksideError> {
+        Ok(Self { state: State::open(host, "ledger", |_| Ok(()), LEDGER_SCRIPT)? })
+    }
+
+    pub(crate) fn before_save(&self, passage: &Passage) -> mlua::Result<Verdict> {
+        let record = self.state.lua.to_value(passage)?;
+        let answer: (Option<f64>, Option<String>) = self.state.function("before_save")?.call(record)?;
+        Ok(match answer {
+            (Some(toll), _) => Verdict::Toll(toll),
+            (None, why) => Verdict::Refused(why.unwrap_or_else(|| "no reason given".to_owned())),
+        })
+    }
+
+    pub(crate) fn after_save(&self, passage: &Passage, toll: f64) -> mlua::Result<()> {
+        let record = self.state.lua.to_value(passage)?;
+        if let Value::Table(record) = &record {
+            record.set("toll", toll)?;
+        }
+        self.state.function("after_save")?.call(record)
+    }
+}

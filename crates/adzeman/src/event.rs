@@ -1,0 +1,109 @@
+//! Events as the host raises them.
+
+use std::borrow::Cow;
+use std::fmt::Debug;
+
+use serde::Serialize;
+use serde_json::{Map, Value as Json};
+
+/// What an event is about. Made a text only when someone looks.
+#[derive(Debug, Clone, Copy)]
+pub enum Subject<'a> {
+    /// A name, such as `lock.upper`.
+    Named(&'a str),
+    /// A kind and a number, such as `passage 118`.
+    Numbered(&'a str, u64),
+}
+
+impl<'a> Subject<'a> {
+    /// The text that people see and breakpoints compare with.
+    #[must_use]
+    pub fn text(&self) -> Cow<'a, str> {
+        match self {
+            Self::Named(name) => Cow::Borrowed(name),
+            Self::Numbered(kind, number) => Cow::Owned(format!("{kind} {number}")),
+        }
+    }
+}
+
+impl<'a> From<&'a str> for Subject<'a> {
+    fn from(name: &'a str) -> Self {
+        Self::Named(name)
+    }
+}
+
+impl<'a> From<(&'a str, u64)> for Subject<'a> {
+    fn from((kind, number): (&'a str, u64)) -> Self {
+        Self::Numbered(kind, number)
+    }
+}
+
+/// What an event carries; serialised only when someone looks.
+pub trait Payload {
+    /// Adds the fields.
+    fn write(&self, fields: &mut Map<String, Json>);
+}
+
+impl Payload for () {
+    fn write(&self, _: &mut Map<String, Json>) {}
+}
+
+/// A field of a payload, after the fields `P`.
+#[derive(Debug, Clone, Copy)]
+pub struct Field<P, V> {
+    before: P,
+    name: &'static str,
+    value: V,
+}
+
+impl<P: Payload, V: Serialize> Payload for Field<P, V> {
+    fn write(&self, fields: &mut Map<String, Json>) {
+        self.before.write(fields);
+        let value = serde_json::to_value(&self.value);
+        let value = value.unwrap_or_else(|error| Json::String(format!("(cannot be shown: {error})")));
+        fields.insert(self.name.to_owned(), value);
+    }
+}
+
+/// An event about to be raised with [`Host::emit`](crate::Host::emit). Making one allocates nothing.
+///
+/// ```
+/// use adzeman::Event;
+/// let event = Event::of("record.before_save").subject(("passage", 118)).with("length", 24.5).with("lock", "upper");
+/// assert_eq!(event.kind(), "record.before_save");
+/// ```
+#[derive(Debug, Clone, Copy)]
+pub struct Event<'a, P = ()> {
+    pub(crate) kind: &'a str,
+    pub(crate) subject: Option<Subject<'a>>,
+    pub(crate) payload: P,
+}
+
+impl<'a> Event<'a> {
+    /// An event of this kind, which the host has described with [`HostBuilder::event`](crate::HostBuilder::event).
+    #[must_use]
+    pub const fn of(kind: &'a str) -> Self {
+        Self { kind, subject: None, payload: () }
+    }
+}
+
+impl<'a, P> Event<'a, P> {
+    /// Says what it is about.
+    #[must_use]
+    pub fn subject(mut self, subject: impl Into<Subject<'a>>) -> Self {
+        self.subject = Some(subject.into());
+        self
+    }
+
+    /// Adds a field to the payload. Pass large values by reference: they are serialised only when someone looks.
+    #[must_use]
+    pub fn with<V: Serialize>(self, name: &'static str, value: V) -> Event<'a, Field<P, V>> {
+        Event { kind: self.kind, subject: self.subject, payload: Field { before: self.payload, name, value } }
+    }
+
+    /// The kind's name.
+    #[must_use]
+    pub const fn kind(&self) -> &'a str {
+        self.kind
+    }
+}

@@ -1,0 +1,97 @@
+//! Holding a context at a stop: its thread serves the mailbox until someone lets it go.
+
+use std::cell::Cell;
+use std::sync::atomic::Ordering::SeqCst;
+use std::time::Duration;
+
+use adzeman_core::decide::Reason;
+use adzeman_core::engine::Engine;
+use adzeman_core::stepping::{Step, StepKind};
+use adzeman_dap::events::ContinuedBody;
+
+use crate::context::{LocalContext, RunState};
+use crate::lane::Lane;
+
+/// Time between two calls of the host's pause pump: about 60 a second.
+const PUMP_INTERVAL: Duration = Duration::from_millis(16);
+/// Time between two looks whether anyone is attached at all, for a host without a pump.
+const IDLE_INTERVAL: Duration = Duration::from_millis(250);
+
+/// How a held context goes on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Go {
+    Freely,
+    Step(StepKind),
+}
+
+/// A stop under way.
+#[derive(Debug)]
+pub(crate) struct Hold {
+    /// The context that stopped; the others of its thread are held with it.
+    pub(crate) context: i64,
+    go: Cell<Option<Go>>,
+}
+
+impl Hold {
+    /// Lets it go on.
+    pub(crate) fn let_go(&self, go: Go) {
+        self.go.set(Some(go));
+    }
+}
+
+impl LocalContext {
+    /// Holds this context, at the line its engine is at, until it is let go.
+    pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: Reason) {
+        let hold = Hold { context: self.shared.id, go: Cell::new(None) };
+        lane.holding.set(true);
+        lane.shared.clock.hold();
+        self.shared.set_state(RunState::Stopped);
+        self.tell_stopped(engine, &reason);
+        let go = self.serve_until_let_go(lane, engine, &hold);
+        self.release_handles(lane, engine);
+        self.shared.set_state(RunState::Running);
+        lane.shared.clock.release();
+        lane.holding.set(false);
+        let body = ContinuedBody { thread_id: self.shared.id, all_threads_continued: true };
+        lane.shared.tell("continued", &body);
+        if let Go::Step(kind) = go {
+            self.begin_step(Step::begin(kind, engine.stack()));
+        }
+    }
+
+    fn serve_until_let_go(&self, lane: &Lane, engine: &mut dyn Engine, hold: &Hold) -> Go {
+        loop {
+            if let Some(go) = hold.go.get() {
+                return go;
+            }
+            if !lane.shared.is_attached() || lane.shared.closing.load(SeqCst) {
+                return Go::Freely;
+            }
+            let has_pump = lane.pump.borrow().is_some();
+            let wait = if has_pump { PUMP_INTERVAL } else { IDLE_INTERVAL };
+            match lane.mailbox.recv_timeout(wait) {
+                Ok(mail) => lane.serve(mail, Some((self, &mut *engine, hold))),
+                Err(_) => lane.run_pump(),
+            }
+        }
+    }
+
+    /// Forgets what was shown of every context of this thread.
+    fn release_handles(&self, lane: &Lane, engine: &mut dyn Engine) {
+        engine.release();
+        for other in lane.contexts.borrow().iter().filter(|other| other.shared.id != self.shared.id) {
+            other.at_safe_point(&mut |engine| engine.release());
+        }
+    }
+}
+
+impl Lane {
+    fn run_pump(&self) {
+        // Taken out while it runs, so that it may replace itself.
+        let pump = self.pump.borrow_mut().take();
+        if let Some(mut pump) = pump {
+            pump();
+            self.pump.borrow_mut().get_or_insert(pump);
+        }
+    }
+}

@@ -1,0 +1,140 @@
+//! The host: what it opens, and for how long.
+
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use adzeman_core::host::{EventKind, HostObject, SharedObject};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::lane::Lane;
+use crate::listen::{Listen, ListenError, Server};
+use crate::session;
+use crate::shared::Shared;
+use crate::transport::{Pipe, PipeReader, PipeWriter};
+
+/// Describes a host before it starts.
+pub struct HostBuilder {
+    name: String,
+    kinds: Vec<EventKind>,
+    objects: Vec<HostObject>,
+}
+
+impl HostBuilder {
+    /// Adds a kind of event.
+    #[must_use]
+    pub fn event(mut self, kind: EventKind) -> Self {
+        self.kinds.push(kind);
+        self
+    }
+
+    /// Opens an object for looking.
+    #[must_use]
+    pub fn object<O>(mut self, name: &str, object: O) -> Self
+    where
+        O: SharedObject,
+        O::State: Serialize,
+    {
+        self.objects.push(HostObject::read_only(name, object));
+        self
+    }
+
+    /// Opens an object for looking and changing.
+    #[must_use]
+    pub fn editable_object<O>(mut self, name: &str, object: O) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize + DeserializeOwned,
+    {
+        self.objects.push(HostObject::editable(name, object));
+        self
+    }
+
+    /// Starts the host's debugging side, and listens if asked to.
+    ///
+    /// # Errors
+    /// When the address cannot be listened on; nothing is started then.
+    pub fn start(self, listen: Listen) -> Result<Host, ListenError> {
+        let shared = Arc::new(Shared::new(self.name, self.kinds, self.objects));
+        let server = match listen {
+            Listen::Off => None,
+            Listen::On(address) => Some(Server::start(shared.clone(), address)?),
+        };
+        Ok(Host { inner: Arc::new(Inner { shared, server }) })
+    }
+}
+
+struct Inner {
+    shared: Arc<Shared>,
+    server: Option<Server>,
+}
+
+impl Drop for Inner {
+    fn drop(&mut self) {
+        session::close_all(&self.shared);
+        if let Some(server) = self.server.take() {
+            server.stop();
+        }
+    }
+}
+
+/// A host application, opened to people who attach. Copies stand for the same host; it closes when the last one goes.
+#[derive(Clone)]
+pub struct Host {
+    inner: Arc<Inner>,
+}
+
+impl Host {
+    /// Begins to describe a host.
+    #[must_use]
+    pub fn builder(name: &str) -> HostBuilder {
+        HostBuilder { name: name.to_owned(), kinds: Vec::new(), objects: Vec::new() }
+    }
+
+    pub(crate) fn shared(&self) -> &Arc<Shared> {
+        &self.inner.shared
+    }
+
+    /// The address it listens on, if it does.
+    #[must_use]
+    pub fn address(&self) -> Option<SocketAddr> {
+        self.inner.server.as_ref().map(Server::address)
+    }
+
+    /// Whether anyone is attached.
+    #[must_use]
+    pub fn is_attached(&self) -> bool {
+        self.shared().is_attached()
+    }
+
+    /// Time since the host started, without the time spent at stops: the first frame after a stop does not see minutes
+    /// pass.
+    #[must_use]
+    pub fn clock(&self) -> Duration {
+        self.shared().clock.now()
+    }
+
+    /// Ends debugging: every context that is held goes on, every client is told and dropped. Scripts run on as before. May
+    /// be called from any thread, for instance when the host is told to end.
+    pub fn close(&self) {
+        session::close_all(self.shared());
+    }
+
+    /// Calls `pump` about 60 times a second while a context of this thread is held at a stop, so that the host can keep
+    /// painting. Scripts that it runs do not stop.
+    pub fn on_pause(&self, pump: impl FnMut() + 'static) {
+        *Lane::of(self.shared()).pump.borrow_mut() = Some(Box::new(pump));
+    }
+
+    /// Opens a session within the process, without a socket, speaking the same protocol.
+    ///
+    /// # Errors
+    /// When no thread can be started for it.
+    pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
+        let (mine, theirs) = Pipe::pair();
+        session::start(self.shared().clone(), theirs.0, theirs.1, || {})?;
+        Ok(mine)
+    }
+}

@@ -1,0 +1,136 @@
+//! One script thread of a host: its mailbox and its contexts.
+//!
+//! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all.
+
+use std::cell::{Cell, RefCell};
+use std::rc::Rc;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering::SeqCst};
+
+use adzeman_core::engine::Engine;
+use crossbeam_channel::{Receiver, Sender, unbounded};
+
+use crate::context::LocalContext;
+use crate::hold::Hold;
+use crate::shared::Shared;
+
+/// What a job may touch: a context at a safe point.
+pub(crate) struct SafePoint<'a> {
+    pub(crate) engine: &'a mut dyn Engine,
+    pub(crate) context: &'a LocalContext,
+    /// The stop under way on this thread, if there is one.
+    pub(crate) hold: Option<&'a Hold>,
+}
+
+type Work = Box<dyn FnOnce(&mut SafePoint<'_>) + Send>;
+
+/// Whether a job is still wanted: the one who posted it may have given up.
+#[derive(Debug, Default)]
+pub(crate) struct Ticket(AtomicU8);
+
+const WAITING: u8 = 0;
+const STARTED: u8 = 1;
+const CANCELLED: u8 = 2;
+
+impl Ticket {
+    /// Takes the job; false when it was given up.
+    fn start(&self) -> bool {
+        self.0.compare_exchange(WAITING, STARTED, SeqCst, SeqCst).is_ok()
+    }
+
+    /// Gives the job up; false when it has begun.
+    pub(crate) fn cancel(&self) -> bool {
+        self.0.compare_exchange(WAITING, CANCELLED, SeqCst, SeqCst).is_ok()
+    }
+}
+
+/// A job for a context.
+pub(crate) struct Mail {
+    pub(crate) context: i64,
+    pub(crate) ticket: Arc<Ticket>,
+    pub(crate) work: Work,
+}
+
+pub(crate) struct Lane {
+    pub(crate) shared: Arc<Shared>,
+    pub(crate) sender: Sender<Mail>,
+    pub(crate) mailbox: Receiver<Mail>,
+    pub(crate) contexts: RefCell<Vec<Rc<LocalContext>>>,
+    /// Whether a context of this thread is held.
+    pub(crate) holding: Cell<bool>,
+    pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
+}
+
+thread_local! {
+    static LANES: RefCell<Vec<Rc<Lane>>> = const { RefCell::new(Vec::new()) };
+}
+
+impl Lane {
+    /// The lane of this thread for a host, if a context was ever made on it.
+    pub(crate) fn find(shared: &Arc<Shared>) -> Option<Rc<Self>> {
+        LANES.with_borrow(|lanes| lanes.iter().find(|lane| Arc::ptr_eq(&lane.shared, shared)).cloned())
+    }
+
+    /// The lane of this thread for a host; lanes of hosts that are gone are forgotten.
+    pub(crate) fn of(shared: &Arc<Shared>) -> Rc<Self> {
+        if let Some(lane) = Self::find(shared) {
+            return lane;
+        }
+        let (sender, mailbox) = unbounded();
+        let lane = Rc::new(Self {
+            shared: shared.clone(),
+            sender,
+            mailbox,
+            contexts: RefCell::default(),
+            holding: Cell::new(false),
+            pump: RefCell::default(),
+        });
+        LANES.with_borrow_mut(|lanes| {
+            lanes.retain(|lane| !lane.shared.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());
+            lanes.push(lane.clone());
+        });
+        lane
+    }
+
+    /// Does `work` as if a context were held: scripts that run meanwhile, because someone evaluates, stop nowhere, and
+    /// events they cause are not reported.
+    pub(crate) fn quietly<T>(&self, work: impl FnOnce() -> T) -> T {
+        struct PutBack<'a>(&'a Cell<bool>, bool);
+        impl Drop for PutBack<'_> {
+            fn drop(&mut self) {
+                self.0.set(self.1);
+            }
+        }
+        let _put_back = PutBack(&self.holding, self.holding.replace(true));
+        work()
+    }
+
+    /// Does the jobs that wait, at a moment when no script line runs.
+    pub(crate) fn serve_waiting(&self) {
+        while let Ok(mail) = self.mailbox.try_recv() {
+            self.quietly(|| self.serve(mail, None));
+        }
+    }
+
+    /// Does one job. `held` is the context whose line is held, with its engine at that line.
+    pub(crate) fn serve(&self, mail: Mail, held: Option<(&LocalContext, &mut dyn Engine, &Hold)>) {
+        if !mail.ticket.start() {
+            return;
+        }
+        let hold = match held {
+            Some((context, engine, hold)) if context.shared.id == mail.context => {
+                (mail.work)(&mut SafePoint { engine, context, hold: Some(hold) });
+                return;
+            }
+            held => held.map(|(_, _, hold)| hold),
+        };
+        let context = self.contexts.borrow().iter().find(|context| context.shared.id == mail.context).cloned();
+        let Some(context) = context else { return };
+        let mut work = Some(mail.work);
+        context.at_safe_point(&mut |engine| {
+            if let Some(work) = work.take() {
+                work(&mut SafePoint { engine, context: &context, hold });
+            }
+        });
+    }
+}

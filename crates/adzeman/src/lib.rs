@@ -1,0 +1,65 @@
+//! What a host author depends on: open a host's events, objects and scripts to a person who attaches.
+//!
+//! ```text
+//!        the host's own thread                    session threads                 the person
+//!   ┌───────────────────────────────┐       ┌──────────────────────┐
+//!   │ host.emit(event, || script()) │       │ one reader and one   │   DAP    ┌───────────────┐
+//!   │   └ engine hook ─ decide ─────┼─stop──▶ writer a client      ◀──────────▶ adzeman       │
+//!   │      └ held: mailbox ◀── jobs─┼───────┤ (blocking I/O)       │  socket  │ or an editor  │
+//!   └───────────────────────────────┘       └──────────────────────┘          └───────────────┘
+//! ```
+//!
+//! Script state is touched only on the thread that runs it. Sessions post jobs to that thread's mailbox, which is served
+//! while a context is held at a stop, and at safe points while it runs (each [`Host::emit`] and [`Host::poll`]).
+//!
+//! Nothing is opened unless asked: see [`Listen`].
+//!
+//! ```
+//! use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+//! use std::sync::{Arc, Mutex};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let level = Arc::new(Mutex::new(1.5_f64));
+//! let host = Host::builder("canal")
+//!     .event(EventKind::new("frame.update").doc("one simulation frame").field("dt", "seconds since the last frame"))
+//!     .editable_object("level", level.clone())
+//!     .start(Listen::from_env()?)?;
+//!
+//! let lua = mlua::Lua::new();
+//! let keeper = LuaContext::attach(&host, &lua, "keeper")?;
+//! keeper.load("keeper.lua", "function update(dt) seen = dt end")?.call::<()>(())?;
+//!
+//! let update: mlua::Function = lua.globals().get("update")?;
+//! host.emit(Event::of("frame.update").with("dt", 0.5), || update.call::<()>(0.5))?;
+//! assert_eq!(lua.globals().get::<f64>("seen")?, 0.5);
+//! # Ok(())
+//! # }
+//! ```
+#![forbid(unsafe_code)]
+
+mod client;
+mod clock;
+mod context;
+mod emit;
+mod event;
+mod hold;
+mod host;
+mod lane;
+mod listen;
+#[cfg(feature = "lua")]
+mod lua;
+mod session;
+mod shared;
+mod transport;
+
+pub use adzeman_core::host::{EventKind, HostError, SharedObject};
+pub use context::{AttachError, ContextHandle};
+pub use event::{Event, Field, Payload, Subject};
+pub use host::{Host, HostBuilder};
+pub use listen::{Listen, ListenError};
+#[cfg(feature = "lua")]
+pub use lua::LuaContext;
+pub use transport::{Pipe, PipeReader, PipeWriter};
+
+/// The parts that engines are built from, for authors of other engines.
+pub use adzeman_core as core;

@@ -1,0 +1,51 @@
+//! Lua contexts.
+
+use std::rc::Rc;
+use std::sync::Arc;
+
+use adzeman_lua::{LuaEngine, LuaError, LuaSyntax};
+use mlua::{Function, Lua};
+
+use crate::context::{AttachError, ContextHandle};
+use crate::host::Host;
+
+/// A Lua state opened as a context of a host. Keep it for as long as the state is to be open; dropping it leaves the state
+/// as it was.
+pub struct LuaContext {
+    // Closed before the engine goes.
+    handle: ContextHandle,
+    engine: Rc<LuaEngine>,
+}
+
+impl LuaContext {
+    /// Opens a Lua state as the context `name`, on the thread that runs it.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub fn attach(host: &Host, lua: &Lua, name: &str) -> Result<Self, AttachError> {
+        let (handle, engine) = ContextHandle::open(host, name, Arc::new(LuaSyntax), |supervisor, view| {
+            let engine = LuaEngine::new(lua, supervisor, view)?;
+            let interrupt = engine.interrupt();
+            Ok::<_, LuaError>((Rc::new(engine), interrupt))
+        })?;
+        Ok(Self { handle, engine })
+    }
+
+    /// The context's name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.handle.name()
+    }
+
+    /// Compiles a script under a name such as `scripts/lock.lua`, without running it. Breakpoints in it bind at once.
+    /// Scripts loaded in other ways are found when someone attaches.
+    ///
+    /// # Errors
+    /// Lua's own, with the position, for a text that does not compile.
+    pub fn load(&self, name: &str, text: &str) -> mlua::Result<Function> {
+        self.engine.load(name, text).map_err(|error| match error {
+            LuaError::Lua(error) => error,
+            other => mlua::Error::external(other),
+        })
+    }
+}

@@ -1,0 +1,54 @@
+//! Requests that let contexts go on or stop them.
+
+use std::sync::Arc;
+
+use adzeman_dap::Request;
+use adzeman_dap::requests::{ContinueBody, ThreadArguments};
+use serde_json::Value as Json;
+
+use super::ask::ask;
+use super::{Session, SessionError, arguments, body};
+use crate::context::{ContextShared, RunState};
+use crate::hold::Go;
+
+impl Session {
+    pub(super) fn context(&self, id: i64) -> Result<Arc<ContextShared>, SessionError> {
+        self.shared.context(id).ok_or(SessionError::NoContext(id))
+    }
+
+    /// The first context, for what names none.
+    pub(super) fn any_context(&self) -> Result<Arc<ContextShared>, SessionError> {
+        self.shared.contexts().first().cloned().ok_or(SessionError::NoContexts)
+    }
+
+    pub(super) fn resume(&mut self, request: &Request, go: Go) -> Result<Option<Json>, SessionError> {
+        let arguments: ThreadArguments = arguments(request)?;
+        let context = self.context(arguments.thread_id)?;
+        if context.state() == RunState::Running {
+            return Err(SessionError::NotStopped(context.name.clone()));
+        }
+        let went = ask(&context, move |point| match point.hold {
+            Some(hold) if hold.context == point.context.shared.id => {
+                hold.let_go(go);
+                true
+            }
+            _ => false,
+        })?;
+        if !went {
+            return Err(SessionError::NotStopped(context.name.clone()));
+        }
+        self.references.clear();
+        match go {
+            Go::Freely => body(ContinueBody { all_threads_continued: true }),
+            Go::Step(_) => Ok(None),
+        }
+    }
+
+    pub(super) fn pause(&mut self, arguments: ThreadArguments) -> Result<(), SessionError> {
+        let context = self.context(arguments.thread_id)?;
+        if context.state() == RunState::Running {
+            context.ask_pause();
+        }
+        Ok(())
+    }
+}

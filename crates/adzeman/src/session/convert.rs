@@ -1,0 +1,143 @@
+//! From core's words to the protocol's: the only place where the two meet.
+
+use adzeman_core::breakpoint::{BreakpointId, Resolved, SourceLine, Status};
+use adzeman_core::decide::Reason;
+use adzeman_core::host::EventKind;
+use adzeman_core::source::{self, Line, SourceId, Sources};
+use adzeman_core::value;
+use adzeman_dap::events::{StoppedBody, ThreadBody};
+use adzeman_dap::types::{Breakpoint, Checksum, ExceptionBreakpointsFilter, Source, VariablePresentationHint};
+
+/// The line as the client counts.
+pub(crate) fn line_number(line: Line, base: i64) -> i64 {
+    i64::from(line.get()) - 1 + base
+}
+
+/// The line that the client means.
+pub(crate) fn line(number: i64, base: i64) -> Option<Line> {
+    u32::try_from(number - base + 1).ok().and_then(Line::new)
+}
+
+/// References count from 1; 0 means none.
+pub(crate) fn source_reference(id: SourceId) -> i64 {
+    i64::from(id.0) + 1
+}
+
+pub(crate) fn source_id(reference: i64) -> Option<SourceId> {
+    u32::try_from(reference - 1).ok().map(SourceId)
+}
+
+pub(crate) fn source(held: &source::Source) -> Source {
+    let checksum =
+        |digest: &source::TextDigest| Checksum { algorithm: "SHA256".to_owned(), checksum: digest.as_str().to_owned() };
+    Source {
+        name: Some(held.short_name().to_owned()),
+        path: Some(held.facts.name.clone()),
+        source_reference: Some(source_reference(held.id)),
+        checksums: held.digest.as_ref().map(|digest| vec![checksum(digest)]),
+    }
+}
+
+pub(crate) fn filter(kind: &EventKind) -> ExceptionBreakpointsFilter {
+    let fields: Vec<_> = kind.fields.iter().map(|field| format!("event.{}: {}", field.name, field.doc)).collect();
+    ExceptionBreakpointsFilter {
+        filter: kind.name.clone(),
+        label: kind.name.clone(),
+        description: (!kind.doc.is_empty()).then(|| kind.doc.clone()),
+        supports_condition: true,
+        condition_description: Some(format!("an expression of the script; {}", fields.join("; "))),
+    }
+}
+
+pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> Breakpoint {
+    let id = Some(resolved.breakpoint.id.0);
+    match &resolved.status {
+        Status::Pending(why) => Breakpoint { id, message: Some(why.clone()), ..Breakpoint::default() },
+        Status::Bound(bindings) => {
+            let first = bindings.first();
+            Breakpoint {
+                id,
+                verified: true,
+                message: remark(resolved, sources),
+                source: first.and_then(|binding| sources.get(binding.place.source)).map(|held| source(held)),
+                line: first.map(|binding| line_number(binding.place.line, base)),
+            }
+        }
+    }
+}
+
+/// What is worth knowing of a bound breakpoint.
+fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
+    let bindings = resolved.status.bindings();
+    let mut remarks = Vec::new();
+    if let Some((from, to)) = bindings.iter().find_map(|binding| Some((binding.moved_from?, binding.place.line))) {
+        remarks.push(format!("line {from} has no code to stop at; moved to line {to}"));
+    }
+    if bindings.len() > 1 {
+        remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));
+    }
+    remarks.extend(resolved.breakpoint.failure().map(|why| format!("its condition failed: {why}")));
+    (!remarks.is_empty()).then(|| remarks.join("; "))
+}
+
+/// Where a breakpoint bound, as `name:line`.
+pub(crate) fn places(resolved: &Resolved, sources: &Sources) -> Vec<String> {
+    let shown = resolved.status.bindings().iter().map(|binding| place(binding.place, sources));
+    shown.collect()
+}
+
+fn place(place: SourceLine, sources: &Sources) -> String {
+    let name = sources.get(place.source).map_or("?", |source| source.facts.name.as_str());
+    format!("{name}:{}", place.line)
+}
+
+pub(crate) fn thread_event(reason: &str, thread_id: i64) -> ThreadBody {
+    ThreadBody { reason: reason.to_owned(), thread_id }
+}
+
+/// The body of `stopped`.
+pub(crate) fn stopped(
+    thread_id: i64,
+    context: &str,
+    reason: &Reason,
+    at: Option<SourceLine>,
+    event: Option<(String, Option<String>)>,
+    sources: &Sources,
+) -> StoppedBody {
+    let (name, hit_breakpoint_ids) = match reason {
+        Reason::Breakpoint { ids } => ("breakpoint", ids.as_slice()),
+        Reason::Event { ids } => ("event", ids.as_slice()),
+        Reason::ConditionFailed { id, .. } => ("condition failed", std::slice::from_ref(id)),
+        Reason::Step => ("step", &[][..]),
+        Reason::Pause => ("pause", &[][..]),
+    };
+    let text = match reason {
+        Reason::ConditionFailed { condition, why, .. } => {
+            Some(format!("the condition '{condition}' could not be evaluated: {why}. It counts as not met from now on"))
+        }
+        _ => None,
+    };
+    let during = event.map(|(kind, subject)| {
+        let of = subject.map_or(String::new(), |subject| format!(" of {subject}"));
+        format!(", during {kind}{of}")
+    });
+    let at = at.map_or(String::new(), |at| format!(" at {}", place(at, sources)));
+    StoppedBody {
+        reason: name.to_owned(),
+        description: Some(format!("{context} stopped{at}{} ({name})", during.unwrap_or_default())),
+        text,
+        thread_id,
+        all_threads_stopped: true,
+        hit_breakpoint_ids: hit_breakpoint_ids.iter().map(|BreakpointId(id)| *id).collect(),
+    }
+}
+
+/// How many elements and names, as DAP wants it: absent when there are none.
+pub(crate) fn counts(children: Option<&value::Children>) -> (Option<usize>, Option<usize>) {
+    let some = |count: usize| (count > 0).then_some(count);
+    (children.and_then(|held| some(held.indexed)), children.and_then(|held| some(held.named)))
+}
+
+pub(crate) fn shadowed_hint(shadowed: bool) -> Option<VariablePresentationHint> {
+    shadowed.then(|| VariablePresentationHint { attributes: Some(vec!["shadowed".to_owned()]) })
+}

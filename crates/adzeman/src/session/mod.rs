@@ -1,0 +1,370 @@
+//! Sessions: one client each, on two named threads, one that reads and one that writes.
+
+mod ask;
+mod breakpoints;
+mod control;
+pub(crate) mod convert;
+mod inspect;
+
+use std::io::{self, Read, Write};
+use std::sync::Arc;
+use std::sync::atomic::Ordering::SeqCst;
+use std::thread;
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::host::{HostError, Root, TreePath};
+use adzeman_core::value::Expand;
+use adzeman_dap::extra::{self, HostBody, ObjectInfo};
+use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
+use adzeman_dap::types::{Capabilities, Thread};
+use adzeman_dap::{Decoded, FrameError, Message, Request, Response, decode, encode};
+use crossbeam_channel::{Receiver, bounded};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value as Json;
+use thiserror::Error;
+
+use crate::client::{Client, MOST_QUEUED};
+use crate::shared::Shared;
+
+/// Clients at one time.
+const MOST_CLIENTS: usize = 16;
+/// Bytes read at once.
+const READ_BYTES: usize = 16 * 1024;
+
+/// Why a request was not done; turned into a response in one place.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub(crate) enum SessionError {
+    #[error("'{command}' is not understood here; see the capabilities in the answer to 'initialize'")]
+    UnknownRequest { command: String },
+    #[error("the arguments of '{command}' do not fit: {why}")]
+    BadArguments { command: String, why: String },
+    #[error("'{command}' came too early: {expected} must come first")]
+    TooEarly { command: String, expected: &'static str },
+    #[error("there is no context {0}; ask 'threads' for those that are there")]
+    NoContext(i64),
+    #[error("{0} is running; pause it first, or wait until it stops")]
+    Running(String),
+    #[error("{0} is not stopped, so it cannot go on; it is held only while another context of its thread is stopped")]
+    NotStopped(String),
+    #[error("{0} has not come to a point where it can be looked at; is it waiting for something, or in a long call?")]
+    NoSafePoint(String),
+    #[error("{0} is gone")]
+    Gone(String),
+    #[error("the value {0} was shown at an earlier stop and is gone; look again from the stack or the scopes")]
+    StaleReference(i64),
+    #[error("there is no source {0}")]
+    NoSource(String),
+    #[error("the text of {0} is not known to the host")]
+    NoText(String),
+    #[error("line {0} is not a line; lines count from {1}")]
+    BadLine(i64, i64),
+    #[error("this host has no contexts yet; scripts show up here when it opens them")]
+    NoContexts,
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    #[error(transparent)]
+    Host(#[from] HostError),
+    #[error("the answer could not be written: {0}")]
+    Unwritable(#[from] serde_json::Error),
+}
+
+/// How far a client has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd)]
+enum Phase {
+    Connected,
+    Initialized,
+    Attached,
+}
+
+/// What a `variablesReference` stands for.
+#[derive(Debug, Clone)]
+struct Reference {
+    context: i64,
+    inside: Expand,
+}
+
+pub(crate) struct Session {
+    shared: Arc<Shared>,
+    client: Arc<Client>,
+    phase: Phase,
+    references: std::collections::HashMap<i64, Reference>,
+    last_reference: i64,
+    /// The number of changes of stop state when the references were made.
+    leaving: bool,
+}
+
+/// Starts a session on a connection; `settled` is called when the first message has come.
+///
+/// # Errors
+/// When no thread can be started.
+pub(crate) fn start(
+    shared: Arc<Shared>,
+    reader: impl Read + Send + 'static,
+    writer: impl Write + Send + 'static,
+    settled: impl FnOnce() + Send + 'static,
+) -> io::Result<()> {
+    let owner = shared.next_owner();
+    let (queue, messages) = bounded(MOST_QUEUED);
+    let client = Arc::new(Client::new(owner, queue));
+    if !shared.add_client(client.clone(), MOST_CLIENTS) {
+        tracing::warn!("a client was turned away: {MOST_CLIENTS} are connected already");
+        return Ok(());
+    }
+    let session = Session {
+        shared: shared.clone(),
+        client: client.clone(),
+        phase: Phase::Connected,
+        references: std::collections::HashMap::new(),
+        last_reference: 0,
+        leaving: false,
+    };
+    let names = (format!("adzeman-read-{}", owner.0), format!("adzeman-write-{}", owner.0));
+    let writing = thread::Builder::new().name(names.1).spawn(move || write_all(&messages, writer));
+    let reading = writing.and_then(|writing| {
+        thread::Builder::new().name(names.0).spawn(move || {
+            session.run(reader, settled);
+            // The session held the last queue to the writer, which ends when it has written what is left.
+            if writing.join().is_err() {
+                tracing::error!("a writing thread had panicked");
+            }
+        })
+    });
+    if reading.is_err() {
+        shared.remove_client(&client);
+    }
+    reading.map(|_| ())
+}
+
+/// Tells every client that the host ends.
+pub(crate) fn close_all(shared: &Shared) {
+    shared.closing.store(true, SeqCst);
+    for client in shared.clients() {
+        client.event("terminated", &serde_json::json!({}));
+        shared.remove_client(&client);
+    }
+}
+
+/// Writes messages in order, numbering them from 1, until the session is over or the client is gone.
+fn write_all(messages: &Receiver<Message>, mut writer: impl Write) {
+    for (number, mut message) in (1..).zip(messages) {
+        match &mut message {
+            Message::Event(event) => event.seq = number,
+            Message::Response(response) => response.seq = number,
+            Message::Request(request) => request.seq = number,
+        }
+        let bytes = encode(&message).or_else(|error| encode(&too_long(&message, &error)));
+        let written = bytes.map_err(io::Error::other).and_then(|bytes| {
+            writer.write_all(&bytes)?;
+            writer.flush()
+        });
+        if let Err(error) = written {
+            tracing::info!(%error, "a client does not read any more");
+            return;
+        }
+    }
+}
+
+/// What is sent instead of a message that is too long.
+fn too_long(message: &Message, error: &FrameError) -> Message {
+    match message {
+        Message::Response(response) => Message::Response(Response {
+            success: false,
+            message: Some(error.to_string()),
+            body: None,
+            ..response.clone()
+        }),
+        other => other.clone(),
+    }
+}
+
+impl Session {
+    fn run(mut self, reader: impl Read, settled: impl FnOnce()) {
+        if let Err(error) = self.read_all(reader, settled) {
+            tracing::warn!(%error, "a client was dropped");
+        }
+        self.shared.remove_client(&self.client);
+    }
+
+    fn read_all(&mut self, mut reader: impl Read, settled: impl FnOnce()) -> Result<(), FrameError> {
+        let mut settled = Some(settled);
+        let mut held = Vec::new();
+        let mut chunk = vec![0; READ_BYTES];
+        while !self.leaving {
+            while let Decoded::Message { message, consumed } = decode(&held)? {
+                held.drain(..consumed);
+                if let Some(settled) = settled.take() {
+                    settled();
+                }
+                if let Message::Request(request) = message
+                    && (!self.answer(&request) || self.leaving)
+                {
+                    return Ok(());
+                }
+            }
+            match reader.read(&mut chunk) {
+                Ok(0) => return Ok(()),
+                Ok(count) => held.extend_from_slice(&chunk[..count]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => {
+                    tracing::info!(%error, "a client is gone");
+                    return Ok(());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Answers a request; false when the client cannot be reached any more.
+    fn answer(&mut self, request: &Request) -> bool {
+        let outcome = self.dispatch(request);
+        let (success, message, body) = match outcome {
+            Ok(body) => (true, None, body),
+            Err(error) => {
+                let text = error.to_string();
+                // DAP, `ErrorResponse`: the text for people is in `body.error.format`.
+                (false, Some(text.clone()), Some(serde_json::json!({"error": {"id": 1, "format": text}})))
+            }
+        };
+        let (command, request_seq) = (request.command.clone(), request.seq);
+        let sent = self.client.respond(Response { seq: 0, request_seq, success, command, message, body });
+        if sent && success && request.command == "initialize" {
+            self.client.event("initialized", &serde_json::json!({}));
+        }
+        sent
+    }
+
+    fn dispatch(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
+        let command = request.command.as_str();
+        match command {
+            "initialize" => return self.initialize(request),
+            "disconnect" => {
+                self.leaving = true;
+                return Ok(None);
+            }
+            _ if self.phase < Phase::Initialized => return Err(self.too_early(command, "'initialize'")),
+            "attach" => return self.attach(),
+            "configurationDone" => return Ok(None),
+            "setBreakpoints" => return self.set_breakpoints(&arguments(request)?).and_then(body),
+            "setFunctionBreakpoints" => return self.set_function_breakpoints(arguments(request)?).and_then(body),
+            "setExceptionBreakpoints" => return self.set_event_breakpoints(arguments(request)?).and_then(body),
+            _ if self.phase < Phase::Attached => return Err(self.too_early(command, "'attach'")),
+            _ => {}
+        }
+        self.dispatch_attached(request)
+    }
+
+    fn dispatch_attached(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
+        match request.command.as_str() {
+            "threads" => body(self.threads()),
+            "breakpointLocations" => self.breakpoint_locations(&arguments(request)?).and_then(body),
+            "loadedSources" => body(self.loaded_sources()),
+            "source" => self.source(arguments(request)?).and_then(body),
+            "continue" => self.resume(request, crate::hold::Go::Freely),
+            "next" => self.resume(request, step(adzeman_core::stepping::StepKind::Over)),
+            "stepIn" => self.resume(request, step(adzeman_core::stepping::StepKind::Into)),
+            "stepOut" => self.resume(request, step(adzeman_core::stepping::StepKind::Out)),
+            "pause" => self.pause(arguments(request)?).map(|()| None),
+            "stackTrace" => self.stack_trace(&arguments(request)?).and_then(body),
+            "scopes" => self.scopes(&arguments(request)?).and_then(body),
+            "variables" => self.variables(&arguments(request)?).and_then(body),
+            "setVariable" => self.set_variable(arguments(request)?).and_then(body),
+            "setExpression" => self.set_expression(arguments(request)?).and_then(body),
+            "evaluate" => self.evaluate(arguments(request)?).and_then(body),
+            "completions" => self.completions(&arguments(request)?).and_then(body),
+            extra::HOST => body(self.host_body()),
+            extra::BREAKPOINTS => body(self.breakpoints_now()),
+            other => Err(SessionError::UnknownRequest { command: other.to_owned() }),
+        }
+    }
+
+    fn too_early(&self, command: &str, expected: &'static str) -> SessionError {
+        SessionError::TooEarly { command: command.to_owned(), expected }
+    }
+
+    fn initialize(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
+        let arguments: InitializeArguments = arguments(request)?;
+        let starts_at_1 = arguments.lines_start_at1.unwrap_or(true);
+        self.client.set_line_base(i64::from(starts_at_1));
+        if self.phase == Phase::Connected {
+            self.phase = Phase::Initialized;
+        }
+        body(Capabilities {
+            supports_configuration_done_request: true,
+            supports_function_breakpoints: true,
+            supports_conditional_breakpoints: true,
+            supports_set_variable: true,
+            supports_set_expression: true,
+            supports_completions_request: true,
+            supports_loaded_sources_request: true,
+            supports_breakpoint_locations_request: true,
+            supports_exception_filter_options: true,
+            supports_delayed_stack_trace_loading: true,
+            supports_evaluate_for_hovers: false,
+            exception_breakpoint_filters: self.shared.kinds.iter().map(convert::filter).collect(),
+        })
+    }
+
+    fn attach(&mut self) -> Result<Option<Json>, SessionError> {
+        if self.phase < Phase::Attached {
+            self.phase = Phase::Attached;
+            self.client.set_attached(true);
+            self.shared.attached.fetch_add(1, SeqCst);
+            self.shared.contexts().iter().for_each(|context| ask::discover(context));
+        }
+        Ok(None)
+    }
+
+    fn threads(&self) -> ThreadsBody {
+        let thread =
+            |context: &Arc<crate::context::ContextShared>| Thread { id: context.id, name: context.name.clone() };
+        ThreadsBody { threads: self.shared.contexts().iter().map(thread).collect() }
+    }
+
+    fn host_body(&self) -> HostBody {
+        let object = |object: &adzeman_core::host::HostObject| ObjectInfo {
+            name: object.name.clone(),
+            editable: object.is_editable(),
+        };
+        HostBody {
+            name: self.shared.name.clone(),
+            process_id: std::process::id(),
+            events: self.shared.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
+            objects: self.shared.objects.iter().map(object).collect(),
+        }
+    }
+
+    /// A number for what is inside a value, 0 for nothing.
+    fn refer(&mut self, context: i64, inside: Option<Expand>) -> i64 {
+        let Some(inside) = inside else { return 0 };
+        self.last_reference += 1;
+        self.references.insert(self.last_reference, Reference { context, inside });
+        self.last_reference
+    }
+
+    fn reference(&self, number: i64) -> Result<Reference, SessionError> {
+        self.references.get(&number).cloned().ok_or(SessionError::StaleReference(number))
+    }
+
+    /// A number for a scope of the host's data.
+    fn refer_to_tree(&mut self, context: i64, root: Root) -> i64 {
+        let place = TreePath { root, path: adzeman_core::host::Path::default() };
+        self.refer(context, Some(Expand::Tree(place)))
+    }
+}
+
+fn step(kind: adzeman_core::stepping::StepKind) -> crate::hold::Go {
+    crate::hold::Go::Step(kind)
+}
+
+fn arguments<T: DeserializeOwned>(request: &Request) -> Result<T, SessionError> {
+    let given = request.arguments.clone().unwrap_or_else(|| Json::Object(serde_json::Map::new()));
+    serde_json::from_value(given)
+        .map_err(|error| SessionError::BadArguments { command: request.command.clone(), why: error.to_string() })
+}
+
+#[expect(clippy::needless_pass_by_value, reason = "answers are made to be given away")]
+fn body<T: Serialize>(value: T) -> Result<Option<Json>, SessionError> {
+    Ok(Some(serde_json::to_value(&value)?))
+}

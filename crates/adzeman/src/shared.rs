@@ -1,0 +1,204 @@
+//! What all threads of a host share: plain data behind locks that are held for moments.
+
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use adzeman_core::breakpoint::{Armed, Breakpoint, BreakpointSpec, BreakpointStore, OwnerId, Resolved, Site};
+use adzeman_core::host::{EventKind, HostObject};
+use adzeman_core::source::{SourceFacts, SourceId, Sources};
+use adzeman_dap::events::{BreakpointBody, LoadedSourceBody};
+
+use crate::client::Client;
+use crate::clock::Clock;
+use crate::context::ContextShared;
+use crate::session::convert;
+
+/// Locks, whatever happened to another holder: all data here is valid between two statements.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+pub(crate) struct Shared {
+    pub(crate) name: String,
+    pub(crate) kinds: Vec<EventKind>,
+    pub(crate) objects: Vec<HostObject>,
+    pub(crate) clock: Clock,
+    /// How many clients are attached. Zero is what makes a host pay nothing.
+    pub(crate) attached: AtomicUsize,
+    /// Counts every change that script threads must take notice of.
+    pub(crate) changes: AtomicU64,
+    pub(crate) closing: AtomicBool,
+    sources: Mutex<Sources>,
+    store: Mutex<BreakpointStore>,
+    resolved: Mutex<Vec<Resolved>>,
+    armed: Mutex<Arc<Armed>>,
+    contexts: Mutex<Vec<Arc<ContextShared>>>,
+    clients: Mutex<Vec<Arc<Client>>>,
+    last_context: AtomicI64,
+    last_owner: AtomicU64,
+}
+
+impl Shared {
+    pub(crate) fn new(name: String, kinds: Vec<EventKind>, objects: Vec<HostObject>) -> Self {
+        Self {
+            name,
+            kinds,
+            objects,
+            clock: Clock::new(),
+            attached: AtomicUsize::new(0),
+            changes: AtomicU64::new(0),
+            closing: AtomicBool::new(false),
+            sources: Mutex::default(),
+            store: Mutex::default(),
+            resolved: Mutex::default(),
+            armed: Mutex::default(),
+            contexts: Mutex::default(),
+            clients: Mutex::default(),
+            last_context: AtomicI64::new(0),
+            last_owner: AtomicU64::new(0),
+        }
+    }
+
+    pub(crate) fn is_attached(&self) -> bool {
+        self.attached.load(SeqCst) > 0
+    }
+
+    pub(crate) fn sources(&self) -> MutexGuard<'_, Sources> {
+        lock(&self.sources)
+    }
+
+    pub(crate) fn armed(&self) -> Arc<Armed> {
+        lock(&self.armed).clone()
+    }
+
+    pub(crate) fn kind_names(&self) -> Vec<String> {
+        self.kinds.iter().map(|kind| kind.name.clone()).collect()
+    }
+
+    pub(crate) fn object(&self, name: &str) -> Option<&HostObject> {
+        self.objects.iter().find(|object| object.name == name)
+    }
+
+    pub(crate) fn next_context_id(&self) -> i64 {
+        self.last_context.fetch_add(1, SeqCst) + 1
+    }
+
+    pub(crate) fn next_owner(&self) -> OwnerId {
+        OwnerId(self.last_owner.fetch_add(1, SeqCst) + 1)
+    }
+
+    pub(crate) fn contexts(&self) -> Vec<Arc<ContextShared>> {
+        lock(&self.contexts).clone()
+    }
+
+    pub(crate) fn context(&self, id: i64) -> Option<Arc<ContextShared>> {
+        lock(&self.contexts).iter().find(|context| context.id == id).cloned()
+    }
+
+    pub(crate) fn add_context(&self, context: Arc<ContextShared>) {
+        let id = context.id;
+        lock(&self.contexts).push(context);
+        self.tell("thread", &convert::thread_event("started", id));
+    }
+
+    pub(crate) fn remove_context(&self, id: i64) {
+        lock(&self.contexts).retain(|context| context.id != id);
+        self.tell("thread", &convert::thread_event("exited", id));
+    }
+
+    pub(crate) fn clients(&self) -> Vec<Arc<Client>> {
+        lock(&self.clients).clone()
+    }
+
+    /// Adds a client, unless there are `most` already.
+    pub(crate) fn add_client(&self, client: Arc<Client>, most: usize) -> bool {
+        let mut clients = lock(&self.clients);
+        let fits = clients.len() < most;
+        if fits {
+            clients.push(client);
+        }
+        fits
+    }
+
+    /// Forgets a client: its breakpoints go, and when it was the last one attached, every stop is released.
+    pub(crate) fn remove_client(&self, client: &Client) {
+        lock(&self.clients).retain(|held| held.owner != client.owner);
+        let was_attached = client.is_attached();
+        if was_attached {
+            client.set_attached(false);
+            self.attached.fetch_sub(1, SeqCst);
+        }
+        lock(&self.store).remove_owner(client.owner);
+        self.rearm();
+        if was_attached && !self.is_attached() {
+            self.contexts().iter().for_each(|context| context.release());
+        }
+    }
+
+    /// Sends an event to every attached client.
+    pub(crate) fn tell<T: serde::Serialize>(&self, event: &str, body: &T) {
+        for client in self.clients().iter().filter(|client| client.is_attached()) {
+            client.event(event, body);
+        }
+    }
+
+    /// Takes a source that an engine loaded; breakpoints that waited for it bind.
+    pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
+        let (id, is_new) = {
+            let mut sources = self.sources();
+            let before = sources.newest().len();
+            let known = sources.named(&facts.name).map(|source| source.id);
+            let id = sources.add(facts);
+            (id, known != Some(id) || sources.newest().len() != before)
+        };
+        if is_new && self.is_attached() {
+            let source = self.sources().get(id).map(|source| convert::source(source));
+            if let Some(source) = source {
+                self.tell("loadedSource", &LoadedSourceBody { reason: "new".to_owned(), source });
+            }
+            self.rearm();
+        }
+        id
+    }
+
+    /// Replaces the breakpoints of a client that `covers` picks out.
+    pub(crate) fn set_breakpoints(
+        &self,
+        owner: OwnerId,
+        covers: impl Fn(&Site) -> bool,
+        specs: Vec<BreakpointSpec>,
+    ) -> Vec<Arc<Breakpoint>> {
+        let set = lock(&self.store).replace(owner, covers, specs);
+        self.rearm();
+        set
+    }
+
+    /// How breakpoints bind now.
+    pub(crate) fn resolved(&self) -> Vec<Resolved> {
+        lock(&self.resolved).clone()
+    }
+
+    /// Binds all breakpoints anew, has every context take notice, and tells clients of what changed.
+    fn rearm(&self) {
+        let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names());
+        *lock(&self.armed) = Arc::new(Armed::new(&resolved));
+        let before = std::mem::replace(&mut *lock(&self.resolved), resolved.clone());
+        self.changes.fetch_add(1, SeqCst);
+        for context in self.contexts() {
+            context.interrupt();
+        }
+        for now in &resolved {
+            let held = before.iter().find(|held| held.breakpoint.id == now.breakpoint.id);
+            if held.is_some_and(|held| held.status != now.status) {
+                self.tell_owner(now);
+            }
+        }
+    }
+
+    fn tell_owner(&self, resolved: &Resolved) {
+        for client in self.clients().iter().filter(|client| client.owner == resolved.breakpoint.owner) {
+            let breakpoint = convert::breakpoint(resolved, &self.sources(), client.line_base());
+            client.event("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint });
+        }
+    }
+}
