@@ -1,0 +1,200 @@
+//! A client of the Debug Adapter Protocol over TCP: sends requests, keeps events for later.
+
+use std::collections::VecDeque;
+use std::io::{self, Read as _, Write as _};
+use std::net::{SocketAddr, TcpStream};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::error::CliError;
+
+/// Longer than the host itself waits for a busy script.
+const ANSWER_WITHIN: Duration = Duration::from_secs(40);
+const CONNECT_WITHIN: Duration = Duration::from_secs(5);
+
+/// From the host.
+enum Incoming {
+    Response(Response),
+    Event(Event),
+    End(String),
+}
+
+/// Is shown each event as it comes in, on another thread; true when that is all that should be done with it.
+pub(crate) type Onlooker = Box<dyn FnMut(&Event) -> bool + Send>;
+
+pub(crate) struct Client {
+    writer: TcpStream,
+    incoming: Receiver<Incoming>,
+    events: VecDeque<Event>,
+    ended: Option<String>,
+    last_seq: i64,
+    onlooker: Arc<Mutex<Option<Onlooker>>>,
+}
+
+impl Client {
+    /// Connects to an address, or to a port of this machine.
+    pub(crate) fn connect(address: &str) -> Result<Self, CliError> {
+        let socket = parse_address(address)?;
+        let no_host = |why: io::Error| CliError::NoHost { address: socket.to_string(), why: plain(&why) };
+        let writer = TcpStream::connect_timeout(&socket, CONNECT_WITHIN).map_err(no_host)?;
+        writer.set_nodelay(true).map_err(no_host)?;
+        let reader = writer.try_clone().map_err(no_host)?;
+        let (sender, incoming) = unbounded();
+        let onlooker = Arc::new(Mutex::new(None));
+        let looking = onlooker.clone();
+        thread::Builder::new()
+            .name("adzeman-client".to_owned())
+            .spawn(move || {
+                let end = read_all(reader, &sender, &looking);
+                // The session may be over already.
+                let _ = sender.send(Incoming::End(end));
+            })
+            .map_err(no_host)?;
+        Ok(Self { writer, incoming, events: VecDeque::new(), ended: None, last_seq: 0, onlooker })
+    }
+
+    /// Has events shown as they come, or no longer.
+    pub(crate) fn set_onlooker(&self, onlooker: Option<Onlooker>) {
+        *self.onlooker.lock().unwrap_or_else(PoisonError::into_inner) = onlooker;
+    }
+
+    /// Sends a request and waits for its answer.
+    pub(crate) fn request<A: Serialize, B: DeserializeOwned>(
+        &mut self,
+        command: &str,
+        arguments: &A,
+    ) -> Result<B, CliError> {
+        let bad = |why: serde_json::Error| CliError::BadAnswer { command: command.to_owned(), why: why.to_string() };
+        let seq = self.send(command, serde_json::to_value(arguments).map_err(bad)?)?;
+        let response = self.response_to(seq, command)?;
+        if !response.success {
+            return Err(CliError::Refused(response.message.unwrap_or_else(|| format!("'{command}' was refused"))));
+        }
+        serde_json::from_value(response.body.unwrap_or_default()).map_err(bad)
+    }
+
+    fn send(&mut self, command: &str, arguments: serde_json::Value) -> Result<i64, CliError> {
+        self.last_seq += 1;
+        let request = Request { seq: self.last_seq, command: command.to_owned(), arguments: Some(arguments) };
+        let bytes = encode(&Message::Request(request)).map_err(|error| CliError::Usage(error.to_string()))?;
+        match self.writer.write_all(&bytes) {
+            Ok(()) => Ok(self.last_seq),
+            Err(error) => Err(CliError::HostGone(self.ended.clone().unwrap_or_else(|| plain(&error)))),
+        }
+    }
+
+    fn response_to(&mut self, seq: i64, command: &str) -> Result<Response, CliError> {
+        let deadline = Instant::now() + ANSWER_WITHIN;
+        loop {
+            match self.incoming.recv_deadline(deadline) {
+                Ok(Incoming::Response(response)) if response.request_seq == seq => return Ok(response),
+                // An answer that nobody waits for any more.
+                Ok(Incoming::Response(_)) => {}
+                Ok(Incoming::Event(event)) => self.events.push_back(event),
+                Ok(Incoming::End(why)) => {
+                    self.ended = Some(why.clone());
+                    return Err(CliError::HostGone(why));
+                }
+                Err(RecvTimeoutError::Timeout) => return Err(CliError::NoAnswer(command.to_owned())),
+                Err(RecvTimeoutError::Disconnected) => {
+                    return Err(CliError::HostGone("it closed the connection".to_owned()));
+                }
+            }
+        }
+    }
+
+    /// The next event, waiting for at most `wait`.
+    pub(crate) fn next_event(&mut self, wait: Duration) -> Result<Option<Event>, CliError> {
+        if let Some(event) = self.events.pop_front() {
+            return Ok(Some(event));
+        }
+        if let Some(why) = &self.ended {
+            return Err(CliError::HostGone(why.clone()));
+        }
+        match self.incoming.recv_timeout(wait) {
+            Ok(Incoming::Event(event)) => Ok(Some(event)),
+            Ok(Incoming::Response(_)) | Err(RecvTimeoutError::Timeout) => Ok(None),
+            Ok(Incoming::End(why)) => {
+                self.ended = Some(why.clone());
+                Err(CliError::HostGone(why))
+            }
+            Err(RecvTimeoutError::Disconnected) => Err(CliError::HostGone("it closed the connection".to_owned())),
+        }
+    }
+
+    /// Waits for the event `name`, putting others aside.
+    pub(crate) fn wait_for(&mut self, name: &str, within: Duration) -> Result<(), CliError> {
+        let deadline = Instant::now() + within;
+        let mut aside = VecDeque::new();
+        let mut found = false;
+        while !found && Instant::now() < deadline {
+            match self.next_event(Duration::from_millis(50))? {
+                Some(event) if event.event == name => found = true,
+                Some(event) => aside.push_back(event),
+                None => {}
+            }
+        }
+        aside.append(&mut self.events);
+        self.events = aside;
+        if found { Ok(()) } else { Err(CliError::NoAnswer(name.to_owned())) }
+    }
+}
+
+fn parse_address(address: &str) -> Result<SocketAddr, CliError> {
+    let text = match address.parse::<u16>() {
+        Ok(port) => format!("127.0.0.1:{port}"),
+        Err(_) => address.replacen("localhost", "127.0.0.1", 1),
+    };
+    text.parse().map_err(|_| CliError::BadAddress(address.to_owned()))
+}
+
+/// An error of the system without its number.
+fn plain(error: &io::Error) -> String {
+    let text = error.to_string().to_lowercase();
+    text.split(" (os error").next().unwrap_or(&text).to_owned()
+}
+
+/// Reads until the end; answers why it ended.
+fn read_all(mut reader: TcpStream, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> String {
+    let mut held = Vec::new();
+    let mut chunk = vec![0; 64 * 1024];
+    loop {
+        loop {
+            match decode(&held) {
+                Ok(Decoded::NeedMore) => break,
+                Ok(Decoded::Message { message, consumed }) => {
+                    held.drain(..consumed);
+                    if !pass_on(message, sender, onlooker) {
+                        return "the session is over".to_owned();
+                    }
+                }
+                Err(error) => return error.to_string(),
+            }
+        }
+        match reader.read(&mut chunk) {
+            Ok(0) => return "it closed the connection".to_owned(),
+            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return plain(&error),
+        }
+    }
+}
+
+fn pass_on(message: Message, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> bool {
+    match message {
+        Message::Response(response) => sender.send(Incoming::Response(response)).is_ok(),
+        Message::Event(event) => {
+            let mut onlooker = onlooker.lock().unwrap_or_else(PoisonError::into_inner);
+            let is_done = onlooker.as_mut().is_some_and(|look| look(&event));
+            is_done || sender.send(Incoming::Event(event)).is_ok()
+        }
+        // A host asks nothing of this client.
+        Message::Request(_) => true,
+    }
+}

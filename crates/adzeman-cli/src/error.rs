@@ -1,0 +1,62 @@
+//! What can go wrong, each with a way forward, and what the command then exits with.
+
+use std::io;
+
+use thiserror::Error;
+
+/// For `--help`.
+pub(crate) const EXIT_CODES: &str = "\
+Exit codes: 0 done; 1 a command failed; 2 wrong arguments; 3 no host to attach to;
+4 the host went away; 5 no stop came in time (batch)";
+
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub(crate) enum CliError {
+    #[error(
+        "no host answers at {address} ({why}); is it running, with ADZEMAN=listen or its own option to listen, and is this the address it printed?"
+    )]
+    NoHost { address: String, why: String },
+    #[error("'{0}' is not an address; give the port or the address that the host printed, such as 127.0.0.1:4711")]
+    BadAddress(String),
+    #[error("what listens at {address} is not a host of scripts: {why}")]
+    NotAHost { address: String, why: String },
+    #[error("the host is gone ({0}); start it again and attach anew")]
+    HostGone(String),
+    #[error("{0}")]
+    Refused(String),
+    #[error("the host does not answer '{0}'; it may be busy: try again, or leave")]
+    NoAnswer(String),
+    #[error("{0}")]
+    Usage(String),
+    #[error("nothing stopped within {seconds} seconds; check 'breaks', or wait longer with --patience")]
+    NoStop { seconds: f64 },
+    #[error("line {line} of {file}: {why}")]
+    InBatch { file: String, line: usize, why: Box<CliError> },
+    #[error("cannot read {file}: {why}")]
+    Unreadable { file: String, why: io::Error },
+    #[error("the demo host did not start: {0}")]
+    NoDemo(String),
+    #[error("the terminal cannot be used: {0}; for use without one, see --batch")]
+    Terminal(String),
+    #[error("the host's answer to '{command}' cannot be understood: {why}")]
+    BadAnswer { command: String, why: String },
+}
+
+impl CliError {
+    /// The code for the whole command.
+    pub(crate) fn exit_code(&self) -> u8 {
+        match self {
+            Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) => 3,
+            Self::BadAddress(_) | Self::Unreadable { .. } => 2,
+            Self::HostGone(_) => 4,
+            Self::NoStop { .. } => 5,
+            Self::InBatch { why, .. } => why.exit_code(),
+            _ => 1,
+        }
+    }
+
+    /// Whether nothing more can be done with this host.
+    pub(crate) fn is_final(&self) -> bool {
+        matches!(self, Self::HostGone(_))
+    }
+}

@@ -1,0 +1,180 @@
+//! The prompt: history, completion, and what happens while it waits.
+
+use std::cell::RefCell;
+use std::path::PathBuf;
+use std::rc::Rc;
+use std::sync::atomic::Ordering::SeqCst;
+
+use adzeman_dap::Event;
+use adzeman_dap::requests::{CompletionsArguments, CompletionsBody};
+use rustyline::completion::{Completer, Pair};
+use rustyline::error::ReadlineError;
+use rustyline::highlight::Highlighter;
+use rustyline::hint::Hinter;
+use rustyline::history::FileHistory;
+use rustyline::validate::Validator;
+use rustyline::{Config, Context, Editor, ExternalPrinter, Helper};
+
+use crate::batch::{Next, run_line};
+use crate::client::Onlooker;
+use crate::command::VERBS;
+use crate::error::CliError;
+use crate::session::{INTERRUPTED, Session};
+
+/// Lines of history kept.
+const HISTORY_LINES: usize = 1000;
+
+fn terminal(error: impl std::fmt::Display) -> CliError {
+    CliError::Terminal(error.to_string())
+}
+
+/// Asks for commands until the person leaves or the host is gone.
+pub(crate) fn talk(session: &mut Session<'_>) -> Result<(), CliError> {
+    // A second handler, in the same process, would mean a second prompt.
+    ctrlc::set_handler(|| INTERRUPTED.store(true, SeqCst)).map_err(terminal)?;
+    let config = Config::builder().max_history_size(HISTORY_LINES).map_err(terminal)?.build();
+    let mut editor: Editor<Assistant<'_, '_>, FileHistory> = Editor::with_config(config).map_err(terminal)?;
+    let history = history_file();
+    if let Some(file) = &history {
+        // There is none the first time.
+        let _ = editor.load_history(file);
+    }
+    let shared = Rc::new(RefCell::new(session));
+    editor.set_helper(Some(Assistant(shared.clone())));
+    let outcome = ask(&mut editor, &shared);
+    if let Some(file) = &history
+        && let Err(error) = editor.save_history(file)
+    {
+        shared.borrow().printer.remark(&format!("the history could not be kept in {}: {error}", file.display()));
+    }
+    outcome
+}
+
+fn ask(
+    editor: &mut Editor<Assistant<'_, '_>, FileHistory>,
+    shared: &Rc<RefCell<&mut Session<'_>>>,
+) -> Result<(), CliError> {
+    loop {
+        shared.borrow_mut().catch_up()?;
+        let prompt = shared.borrow().prompt();
+        let onlooker = editor.create_external_printer().ok().map(|printer| onlooker(printer));
+        shared.borrow().client.set_onlooker(onlooker);
+        let line = editor.readline(&format!("{prompt} "));
+        shared.borrow().client.set_onlooker(None);
+        let line = match line {
+            Ok(line) => line,
+            Err(ReadlineError::Interrupted) => {
+                shared.borrow().printer.remark("'leave' detaches; 'pause' stops the scripts");
+                continue;
+            }
+            Err(ReadlineError::Eof) => "leave".to_owned(),
+            Err(error) => return Err(terminal(error)),
+        };
+        if !line.trim().is_empty() {
+            let _ = editor.add_history_entry(line.trim());
+        }
+        let outcome = run_line(&mut shared.borrow_mut(), line.trim(), false);
+        match outcome {
+            Ok(Next::Ask) => {}
+            Ok(Next::Leave) => return Ok(()),
+            Err(error) if error.is_final() => return Err(error),
+            Err(error) => shared.borrow().printer.error(Some(line.trim()), &error),
+        }
+    }
+}
+
+/// Shows what happens while the person types: output in full, a stop in a line.
+fn onlooker(mut printer: impl ExternalPrinter + Send + 'static) -> Onlooker {
+    Box::new(move |event: &Event| {
+        let body = event.body.clone().unwrap_or_default();
+        let (text, is_done) = match event.event.as_str() {
+            "output" => (body["output"].as_str().unwrap_or_default().trim_end().to_owned(), true),
+            "stopped" => {
+                let what = body["description"].as_str().unwrap_or("a context stopped");
+                (format!("{what}; press Enter to look"), false)
+            }
+            "terminated" => ("the host has ended; press Enter".to_owned(), false),
+            _ => return false,
+        };
+        printer.print(format!("{text}\n")).is_ok() && is_done
+    })
+}
+
+/// Where the history is kept: in the person's own state directory.
+fn history_file() -> Option<PathBuf> {
+    let from = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let state = from("XDG_STATE_HOME")
+        .or_else(|| from("HOME").map(|home| home.join(".local").join("state")))
+        .or_else(|| from("LOCALAPPDATA"))?;
+    let folder = state.join("adzeman");
+    std::fs::create_dir_all(&folder).ok()?;
+    Some(folder.join("history"))
+}
+
+impl Session<'_> {
+    /// What the prompt shows: the context and line being looked at, or that the host runs.
+    pub(crate) fn prompt(&self) -> String {
+        let Some(stopped) = self.stopped else { return format!("{} runs ›", self.host.name) };
+        let context = self.selected.unwrap_or(stopped);
+        let place = self.frames.get(self.frame).filter(|frame| frame.line > 0 && context == stopped);
+        let line = place.map_or(String::new(), |frame| format!(":{}", frame.line));
+        format!("{}{line} ›", self.context_name(context))
+    }
+
+    /// What could stand for the last word of `line`, and where that word begins.
+    fn completions(&mut self, line: &str) -> (usize, Vec<String>) {
+        let start = line.rfind(char::is_whitespace).map_or(0, |at| at + 1);
+        let word = &line[start..];
+        let words: Vec<_> = line[..start].split_whitespace().collect();
+        let own: Vec<String> = match words[..] {
+            [] => VERBS.iter().map(|(name, ..)| (*name).to_owned()).collect(),
+            ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
+            ["go"] => ["over", "into", "out"].map(str::to_owned).to_vec(),
+            ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
+            ["break", "on"] => {
+                self.host.events.iter().filter_map(|kind| Some(kind["name"].as_str()?.to_owned())).collect()
+            }
+            ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
+            ["break", "at"] => self.source_names(),
+            _ => return self.expression_completions(line),
+        };
+        (start, own.into_iter().filter(|name| name.starts_with(word)).collect())
+    }
+
+    fn source_names(&mut self) -> Vec<String> {
+        let body: Result<adzeman_dap::requests::LoadedSourcesBody, _> =
+            self.client.request("loadedSources", &serde_json::json!({}));
+        let sources = body.map(|body| body.sources).unwrap_or_default();
+        sources.into_iter().filter_map(|source| Some(format!("{}:", source.name?))).collect()
+    }
+
+    fn expression_completions(&mut self, line: &str) -> (usize, Vec<String>) {
+        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.');
+        let start = line.rfind(|c: char| !is_part(c)).map_or(0, |at| at + 1);
+        let column = i64::try_from(line.chars().count()).unwrap_or(0) + 1;
+        let arguments = CompletionsArguments { frame_id: self.frame_id(), text: line.to_owned(), column };
+        let body: Result<CompletionsBody, _> = self.client.request("completions", &arguments);
+        let targets = body.map(|body| body.targets).unwrap_or_default();
+        (start, targets.into_iter().map(|target| target.label).collect())
+    }
+}
+
+/// Completes by asking the session.
+struct Assistant<'s, 'p>(Rc<RefCell<&'s mut Session<'p>>>);
+
+impl Completer for Assistant<'_, '_> {
+    type Candidate = Pair;
+
+    fn complete(&self, line: &str, position: usize, _: &Context<'_>) -> rustyline::Result<(usize, Vec<Pair>)> {
+        let (start, names) = self.0.borrow_mut().completions(&line[..position]);
+        let pair = |name: String| Pair { display: name.clone(), replacement: name };
+        Ok((start, names.into_iter().map(pair).collect()))
+    }
+}
+
+impl Hinter for Assistant<'_, '_> {
+    type Hint = String;
+}
+impl Highlighter for Assistant<'_, '_> {}
+impl Validator for Assistant<'_, '_> {}
+impl Helper for Assistant<'_, '_> {}

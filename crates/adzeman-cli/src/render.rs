@@ -1,0 +1,375 @@
+//! Printing: for people with a little colour, or as JSON. Colour only on a terminal, and never with `NO_COLOR`.
+
+use std::fmt::Write as _;
+use std::io::Write as _;
+
+use anstyle::{AnsiColor, Color, Style};
+use comfy_table::{Table, presets};
+use serde_json::json;
+
+use crate::command::VERBS;
+use crate::error::CliError;
+use crate::report::{BreakRow, FrameRow, Listing, Notice, Report, Row, Stop};
+
+const fn colour(colour: AnsiColor) -> Style {
+    Style::new().fg_color(Some(Color::Ansi(colour)))
+}
+
+const STRONG: Style = Style::new().bold();
+const QUIET: Style = Style::new().dimmed();
+const HERE: Style = colour(AnsiColor::Cyan).bold();
+const NAME: Style = colour(AnsiColor::Blue);
+const TROUBLE: Style = colour(AnsiColor::Red);
+const TYPED: Style = colour(AnsiColor::Magenta).bold();
+
+/// Widest value in a row before it is cut.
+const WIDEST: usize = 100;
+
+pub(crate) struct Printer {
+    json: bool,
+}
+
+fn styled(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// Written to the terminal, or whatever stands for it; when nobody reads any more, there is nobody to tell.
+fn to_stdout(text: &str) {
+    let mut out = anstream::stdout().lock();
+    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+}
+
+fn to_stderr(text: &str) {
+    let mut out = anstream::stderr().lock();
+    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+}
+
+impl Printer {
+    pub(crate) fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    /// A command as a person would type it, when nobody does.
+    pub(crate) fn echo(&self, prompt: &str, command: &str) {
+        if !self.json {
+            to_stdout(&format!("\n{} {}\n", styled(QUIET, prompt), styled(TYPED, command)));
+        }
+    }
+
+    /// A remark between commands; programs do not need it.
+    pub(crate) fn remark(&self, text: &str) {
+        if !self.json {
+            to_stdout(&format!("{text}\n"));
+        }
+    }
+
+    /// What a command answered.
+    pub(crate) fn report(&self, command: Option<&str>, report: &Report) {
+        if self.json {
+            if *report != Report::Nothing {
+                let line = json!({"command": command, "ok": true, "report": report});
+                to_stdout(&format!("{line}\n"));
+            }
+        } else {
+            to_stdout(&render(report));
+        }
+    }
+
+    /// Something that happened by itself.
+    pub(crate) fn notice(&self, notice: &Notice) {
+        if self.json {
+            to_stdout(&format!("{}\n", json!({ "notice": notice })));
+        } else {
+            to_stdout(&render_notice(notice));
+        }
+    }
+
+    pub(crate) fn error(&self, command: Option<&str>, error: &CliError) {
+        if self.json {
+            to_stdout(&format!("{}\n", json!({"command": command, "ok": false, "error": error.to_string()})));
+        }
+        to_stderr(&format!("{}\n", styled(TROUBLE, &error.to_string())));
+    }
+}
+
+fn render(report: &Report) -> String {
+    match report {
+        Report::Nothing => String::new(),
+        Report::Attached { host, process_id, contexts, events, objects } => {
+            let mut text = format!("{} (process {process_id}) is open to you\n", styled(STRONG, host));
+            for (title, names) in [("contexts", contexts), ("events", events), ("objects", objects)] {
+                let _ = writeln!(text, "  {title:<9} {}", names.join("  "));
+            }
+            text
+        }
+        Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
+        Report::Breakpoints { breakpoints } if breakpoints.is_empty() => {
+            "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
+        }
+        Report::Breakpoints { breakpoints } => render_breaks(breakpoints),
+        Report::Removed { count: 1 } => "removed\n".to_owned(),
+        Report::Removed { count } => format!("{count} breakpoints removed\n"),
+        Report::Stop { stop } => render_stop(stop),
+        Report::HandlerLeft { host, context, event, subject } => {
+            let event = event.as_deref().unwrap_or("its event");
+            let of = subject.as_deref().map_or(String::new(), |subject| format!(" of {subject}"));
+            format!(
+                "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n"
+            )
+        }
+        Report::Stack { frames, total } => render_stack(frames, *total),
+        Report::Scope { title, rows, total } if rows.is_empty() && *total == 0 => {
+            format!("no {} here\n", title.to_lowercase())
+        }
+        Report::Scope { rows, total, .. } => render_rows(rows, *total),
+        Report::Value { value, type_name, inside, total, .. } => render_value(value, type_name, inside, *total),
+        Report::Changed { target, value } => format!("{} is now {value}\n", styled(NAME, target)),
+        Report::Source { listing } => render_listing(listing),
+        Report::Sources { paths } => paths.iter().fold(String::new(), |text, path| text + path + "\n"),
+        Report::Contexts { contexts, selected } => {
+            let selected = selected.as_deref().unwrap_or_default();
+            contexts.iter().fold(String::new(), |mut text, context| {
+                let is_selected = context.split(" (").next() == Some(selected);
+                let mark = if is_selected { styled(HERE, "→") } else { " ".to_owned() };
+                let _ = writeln!(text, "{mark} {context}");
+                text
+            })
+        }
+        Report::Events { events } => events.iter().fold(String::new(), |mut text, event| {
+            let _ = writeln!(text, "{}  {}", styled(STRONG, &event.name), event.doc);
+            for field in &event.fields {
+                let _ = writeln!(text, "    {field}");
+            }
+            text
+        }),
+        Report::Frame { frame, listing } => {
+            let mut text = format!("frame {}: {}\n", frame.number, styled(STRONG, &frame.function));
+            text.push_str(&listing.as_ref().map(render_listing).unwrap_or_default());
+            text
+        }
+        Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
+        Report::Left { host } => format!("left; {host} runs on\n"),
+        Report::Help => render_help(),
+    }
+}
+
+fn render_notice(notice: &Notice) -> String {
+    match notice {
+        Notice::Output { category, text, path, line } => {
+            let place = path.as_ref().zip(*line).map(|(path, line)| format!(" ({path}:{line})"));
+            let style = if category == "stderr" { TROUBLE } else { Style::new() };
+            let place = styled(QUIET, &place.unwrap_or_default());
+            format!("{} {}{place}\n", styled(QUIET, "┆"), styled(style, text.trim_end()))
+        }
+        Notice::Breakpoint { number, bound, note } => {
+            let state = if *bound { "is bound now" } else { "is not bound any more" };
+            format!("breakpoint {number} {state}{}\n", note.as_ref().map_or(String::new(), |note| format!(": {note}")))
+        }
+        Notice::Dropped { messages } => {
+            format!("{messages} messages of the host were dropped: too many came at once\n")
+        }
+    }
+}
+
+fn render_break(row: &BreakRow) -> String {
+    let state = match (row.bound, row.places.is_empty()) {
+        (true, true) => String::new(),
+        (true, false) => format!(" → {}", row.places.join(", ")),
+        (false, _) => styled(TROUBLE, " waits"),
+    };
+    let note = row.note.as_ref().map_or(String::new(), |note| format!("\n  {note}"));
+    format!("{} {}{state}{note}", row.number, row.what)
+}
+
+fn render_breaks(rows: &[BreakRow]) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    table.set_header(["", "breakpoint", "where", "hits", ""]);
+    for row in rows {
+        let place = if row.bound { row.places.join(", ") } else { "waits".to_owned() };
+        let note = row.note.clone().unwrap_or_default();
+        table.add_row([row.number.to_string(), row.what.clone(), place, row.hits.to_string(), note]);
+    }
+    trimmed(&table)
+}
+
+/// A table's text without the blanks at the ends of its lines.
+fn trimmed(table: &Table) -> String {
+    table.to_string().lines().fold(String::new(), |text, line| text + line.trim_end() + "\n")
+}
+
+fn render_stop(stop: &Stop) -> String {
+    let numbers: Vec<_> = stop.breakpoints.iter().map(ToString::to_string).collect();
+    let why = match stop.reason.as_str() {
+        "here" => String::new(),
+        "breakpoint" | "event" => format!(" by breakpoint {}", numbers.join(" and ")),
+        "condition failed" => format!(" by breakpoint {}, whose condition failed", numbers.join(" and ")),
+        "step" => " after a step".to_owned(),
+        "pause" => " as asked".to_owned(),
+        other => format!(" ({other})"),
+    };
+    let mut text = format!("{} stopped{why}", styled(HERE, &stop.context));
+    if !stop.function.is_empty() {
+        let _ = write!(text, ", in {}", styled(STRONG, &stop.function));
+    }
+    text.push('\n');
+    if let Some(more) = &stop.text {
+        let _ = writeln!(text, "{}", styled(TROUBLE, more));
+    }
+    text.push_str(&render_event(&stop.event));
+    text.push_str(&stop.listing.as_ref().map(render_listing).unwrap_or_default());
+    if !stop.locals.is_empty() {
+        text.push_str(&render_glance(&stop.locals));
+    }
+    text
+}
+
+/// The event in a line: its name, its subject, and what it carries.
+fn render_event(rows: &[Row]) -> String {
+    let value = |name: &str| {
+        let row = rows.iter().find(|row| row.name == name);
+        row.map(|row| row.value.trim_matches('"').to_owned()).filter(|value| value != "null")
+    };
+    let Some(name) = value("name") else { return String::new() };
+    let subject = value("subject").map_or(String::new(), |subject| format!(" of {subject}"));
+    let carried = rows.iter().filter(|row| row.name != "name" && row.name != "subject");
+    let carried: Vec<_> = carried.map(|row| format!("{} {}", styled(NAME, &row.name), cut(&row.value))).collect();
+    format!("during {}{subject}   {}\n", styled(STRONG, &name), carried.join("   "))
+}
+
+fn render_listing(listing: &Listing) -> String {
+    let mut text = format!("{}\n", styled(QUIET, &listing.path));
+    let last = listing.first + i64::try_from(listing.lines.len()).unwrap_or(0);
+    let width = last.to_string().len();
+    for (number, line) in (listing.first..).zip(&listing.lines) {
+        let shown = format!("{number:>width$}");
+        let _ = if listing.current == Some(number) {
+            writeln!(text, "{} {}", styled(HERE, &format!("→ {shown} ┃")), styled(STRONG, line))
+        } else {
+            writeln!(text, "{} {line}", styled(QUIET, &format!("  {shown} │")))
+        };
+    }
+    text
+}
+
+/// Values in as few lines as they fit.
+fn render_glance(rows: &[Row]) -> String {
+    let mut text = String::new();
+    let mut used = 0;
+    for row in rows {
+        let shown = if row.shadowed { format!("({})", row.name) } else { row.name.clone() };
+        let value = cut(&row.value);
+        let width = shown.chars().count() + value.chars().count() + 6;
+        if used > 0 && used + width > WIDEST {
+            text.push('\n');
+            used = 0;
+        }
+        let _ = write!(text, "  {} = {value}", styled(NAME, &shown));
+        used += width;
+    }
+    text + "\n"
+}
+
+fn render_stack(frames: &[FrameRow], total: usize) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    for frame in frames {
+        let mark = if frame.selected { "→" } else { "" };
+        let place = match (frame.kind, &frame.path, frame.line) {
+            ("boundary", ..) => String::new(),
+            (_, Some(path), Some(line)) => format!("{path}:{line}"),
+            ("native", ..) => "(native)".to_owned(),
+            _ => String::new(),
+        };
+        table.add_row([mark.to_owned(), frame.number.to_string(), frame.function.clone(), place]);
+    }
+    trimmed(&table) + &more(frames.len(), total, "frames")
+}
+
+fn render_rows(rows: &[Row], total: usize) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    for row in rows {
+        let name = if row.shadowed { format!("({}) hidden", row.name) } else { row.name.clone() };
+        table.add_row([format!("  {name}"), cut(&row.value), row.type_name.clone()]);
+    }
+    trimmed(&table) + &more(rows.len(), total, "entries")
+}
+
+fn render_value(value: &str, type_name: &str, inside: &[Row], total: usize) -> String {
+    match (value, type_name) {
+        ("", "") => "done\n".to_owned(),
+        (value, "") => format!("{value}\n"),
+        _ if !inside.is_empty() => {
+            format!("{}\n{}", styled(QUIET, &format!("{type_name}, {total} inside")), render_rows(inside, total))
+        }
+        (value, type_name) => format!("{value}  {}\n", styled(QUIET, type_name)),
+    }
+}
+
+fn more(shown: usize, total: usize, what: &str) -> String {
+    if total > shown { format!("  … {} more {what}\n", total - shown) } else { String::new() }
+}
+
+fn cut(text: &str) -> String {
+    let shown: String = text.chars().take(WIDEST).collect();
+    if shown.len() < text.len() { shown + "…" } else { shown }
+}
+
+fn render_help() -> String {
+    let mut text = String::new();
+    for (_, form, what) in VERBS {
+        let _ = writeln!(text, "{}\n    {what}", styled(STRONG, form));
+    }
+    text + "Commands may be shortened as long as they stay clear. An expression is one of the script's language, with 'host' \
+            and 'event' visible in it.\n"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plain(report: &Report) -> String {
+        anstream::adapter::strip_str(&render(report)).to_string()
+    }
+
+    fn row(name: &str, value: &str) -> Row {
+        Row { name: name.to_owned(), value: value.to_owned(), type_name: "float".to_owned(), shadowed: false }
+    }
+
+    #[test]
+    fn a_stop_shows_why_where_and_the_locals() {
+        let stop = Stop {
+            context: "lock.upper".to_owned(),
+            reason: "event".to_owned(),
+            breakpoints: vec![2],
+            text: None,
+            function: "update".to_owned(),
+            event: vec![row("name", "\"frame.update\""), row("subject", "\"lock.upper\""), row("dt", "1.0")],
+            listing: Some(Listing {
+                path: "scripts/lock.lua".to_owned(),
+                first: 9,
+                lines: vec!["function update(dt)".to_owned(), "  local x = dt".to_owned()],
+                current: Some(10),
+            }),
+            locals: vec![row("dt", "1.0"), Row { shadowed: true, ..row("dt", "2.0") }],
+        };
+        insta::assert_snapshot!(plain(&Report::Stop { stop: Box::new(stop) }), @r"
+        lock.upper stopped by breakpoint 2, in update
+        during frame.update of lock.upper   dt 1.0
+        scripts/lock.lua
+           9 │ function update(dt)
+        → 10 ┃   local x = dt
+          dt = 1.0  (dt) = 2.0
+        ");
+    }
+
+    #[test]
+    fn long_lists_say_how_much_is_missing() {
+        let report = Report::Scope { title: "Locals".to_owned(), rows: vec![row("a", "1.5")], total: 3 };
+        insta::assert_snapshot!(plain(&report), @r"
+          a   1.5   float
+        … 2 more entries
+        ");
+    }
+}

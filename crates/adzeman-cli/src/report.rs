@@ -1,0 +1,163 @@
+//! What commands answer, as data: rendered for people, or printed as JSON.
+
+use serde::Serialize;
+
+/// A named value.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct Row {
+    pub(crate) name: String,
+    pub(crate) value: String,
+    #[serde(rename = "type")]
+    pub(crate) type_name: String,
+    /// A later variable of the same name hides it.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) shadowed: bool,
+}
+
+/// A frame of the stack.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct FrameRow {
+    pub(crate) number: usize,
+    pub(crate) function: String,
+    pub(crate) path: Option<String>,
+    pub(crate) line: Option<i64>,
+    /// `script`, `native` or `boundary`.
+    #[serde(rename = "is")]
+    pub(crate) kind: &'static str,
+    pub(crate) selected: bool,
+}
+
+/// Some lines of a source.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct Listing {
+    pub(crate) path: String,
+    /// Number of the first line shown.
+    pub(crate) first: i64,
+    pub(crate) lines: Vec<String>,
+    pub(crate) current: Option<i64>,
+}
+
+/// A breakpoint as it is.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct BreakRow {
+    pub(crate) number: usize,
+    /// As it would be typed.
+    pub(crate) what: String,
+    pub(crate) bound: bool,
+    pub(crate) places: Vec<String>,
+    pub(crate) hits: u64,
+    pub(crate) note: Option<String>,
+}
+
+/// A context held still.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct Stop {
+    pub(crate) context: String,
+    pub(crate) reason: String,
+    /// Numbers of the breakpoints that were hit.
+    pub(crate) breakpoints: Vec<usize>,
+    /// More about the reason.
+    pub(crate) text: Option<String>,
+    pub(crate) function: String,
+    /// The event being handled, its subject, and the fields of its payload.
+    pub(crate) event: Vec<Row>,
+    pub(crate) listing: Option<Listing>,
+    pub(crate) locals: Vec<Row>,
+}
+
+/// An event kind of the host.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct EventRow {
+    pub(crate) name: String,
+    pub(crate) doc: String,
+    pub(crate) fields: Vec<String>,
+}
+
+/// What a command answers.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub(crate) enum Report {
+    Nothing,
+    Attached {
+        host: String,
+        process_id: u32,
+        contexts: Vec<String>,
+        events: Vec<String>,
+        objects: Vec<String>,
+    },
+    Breakpoint {
+        breakpoint: BreakRow,
+    },
+    Breakpoints {
+        breakpoints: Vec<BreakRow>,
+    },
+    Removed {
+        count: usize,
+    },
+    Stop {
+        stop: Box<Stop>,
+    },
+    HandlerLeft {
+        host: String,
+        context: String,
+        event: Option<String>,
+        subject: Option<String>,
+    },
+    Stack {
+        frames: Vec<FrameRow>,
+        total: usize,
+    },
+    Scope {
+        title: String,
+        rows: Vec<Row>,
+        total: usize,
+    },
+    Value {
+        expression: String,
+        value: String,
+        #[serde(rename = "type")]
+        type_name: String,
+        inside: Vec<Row>,
+        total: usize,
+    },
+    Changed {
+        target: String,
+        value: String,
+    },
+    Source {
+        listing: Listing,
+    },
+    Sources {
+        paths: Vec<String>,
+    },
+    Contexts {
+        contexts: Vec<String>,
+        selected: Option<String>,
+    },
+    Events {
+        events: Vec<EventRow>,
+    },
+    Frame {
+        frame: FrameRow,
+        listing: Option<Listing>,
+    },
+    PauseAsked {
+        context: String,
+    },
+    Left {
+        host: String,
+    },
+    Help,
+}
+
+/// Something that happened by itself.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub(crate) enum Notice {
+    /// A script printed, or an event's handler failed.
+    Output { category: String, text: String, path: Option<String>, line: Option<i64> },
+    /// A breakpoint bound or moved.
+    Breakpoint { number: usize, bound: bool, note: Option<String> },
+    /// The host dropped messages that this client was too slow for.
+    Dropped { messages: u64 },
+}

@@ -1,0 +1,271 @@
+//! A session with a host: what is known of it, and the stop being looked at.
+
+use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::time::{Duration, Instant};
+
+use adzeman_dap::Event;
+use adzeman_dap::events::{BreakpointBody, ContinuedBody, OutputBody, StoppedBody};
+use adzeman_dap::extra::{self, DroppedBody, HandlerLeftBody, HostBody};
+use adzeman_dap::requests::{InitializeArguments, StackTraceArguments, StackTraceBody, ThreadsBody};
+use adzeman_dap::types::{StackFrame, Thread};
+use serde::de::DeserializeOwned;
+use serde_json::json;
+
+use crate::client::Client;
+use crate::command::Break;
+use crate::error::CliError;
+use crate::render::Printer;
+use crate::report::{Notice, Report};
+
+/// Frames fetched at a stop; deeper ones when they are asked for.
+const FIRST_FRAMES: usize = 50;
+/// Between two looks at whether Ctrl-C was pressed.
+const GLANCE: Duration = Duration::from_millis(50);
+/// The host says hello at once, or it is no host.
+const HELLO_WITHIN: Duration = Duration::from_secs(5);
+
+/// Set by Ctrl-C while the prompt waits for a stop.
+pub(crate) static INTERRUPTED: AtomicBool = AtomicBool::new(false);
+
+/// A breakpoint of this session.
+#[derive(Debug, Clone)]
+pub(crate) struct Held {
+    pub(crate) number: usize,
+    pub(crate) wanted: Break,
+    /// The host's number for it.
+    pub(crate) id: Option<u64>,
+    pub(crate) bound: bool,
+    pub(crate) note: Option<String>,
+}
+
+/// What ends a wait.
+enum Ended {
+    Stopped(StoppedBody),
+    HandlerLeft(HandlerLeftBody),
+}
+
+pub(crate) struct Session<'a> {
+    pub(crate) client: Client,
+    pub(crate) printer: &'a Printer,
+    pub(crate) host: HostBody,
+    pub(crate) contexts: Vec<Thread>,
+    /// The context that is held, if one is.
+    pub(crate) stopped: Option<i64>,
+    /// The context being looked at.
+    pub(crate) selected: Option<i64>,
+    pub(crate) frames: Vec<StackFrame>,
+    pub(crate) frames_in_all: usize,
+    /// The frame being looked at, counted from 0 at the innermost.
+    pub(crate) frame: usize,
+    pub(crate) breakpoints: Vec<Held>,
+    pub(crate) last_number: usize,
+    /// How long `go` waits for a stop; for ever at the prompt.
+    pub(crate) patience: Option<Duration>,
+    /// A stop that was not shown yet.
+    unseen: Option<StoppedBody>,
+}
+
+impl<'a> Session<'a> {
+    /// Connects and attaches.
+    pub(crate) fn attach(address: &str, patience: Option<Duration>, printer: &'a Printer) -> Result<Self, CliError> {
+        let mut client = Client::connect(address)?;
+        let not_a_host = |error: CliError| match error {
+            CliError::HostGone(why) | CliError::BadAnswer { why, .. } => {
+                CliError::NotAHost { address: address.to_owned(), why }
+            }
+            other => other,
+        };
+        let hello = InitializeArguments { client_name: Some("adzeman".to_owned()), ..InitializeArguments::default() };
+        let _: serde_json::Value = client.request("initialize", &hello).map_err(not_a_host)?;
+        client.wait_for("initialized", HELLO_WITHIN).map_err(not_a_host)?;
+        let _: serde_json::Value = client.request("attach", &json!({}))?;
+        let _: serde_json::Value = client.request("configurationDone", &json!({}))?;
+        let host: HostBody = client.request(extra::HOST, &json!({}))?;
+        let mut session = Self {
+            client,
+            printer,
+            host,
+            contexts: Vec::new(),
+            stopped: None,
+            selected: None,
+            frames: Vec::new(),
+            frames_in_all: 0,
+            frame: 0,
+            breakpoints: Vec::new(),
+            last_number: 0,
+            patience,
+            unseen: None,
+        };
+        session.refresh_contexts()?;
+        Ok(session)
+    }
+
+    /// What there is to say after attaching.
+    pub(crate) fn greeting(&self) -> Report {
+        let event_name = |event: &serde_json::Value| event["name"].as_str().unwrap_or_default().to_owned();
+        Report::Attached {
+            host: self.host.name.clone(),
+            process_id: self.host.process_id,
+            contexts: self.contexts.iter().map(|context| context.name.clone()).collect(),
+            events: self.host.events.iter().map(event_name).collect(),
+            objects: self.host.objects.iter().map(|object| object.name.clone()).collect(),
+        }
+    }
+
+    pub(crate) fn refresh_contexts(&mut self) -> Result<(), CliError> {
+        let body: ThreadsBody = self.client.request("threads", &json!({}))?;
+        self.contexts = body.threads;
+        Ok(())
+    }
+
+    pub(crate) fn context_name(&self, id: i64) -> String {
+        let held = self.contexts.iter().find(|context| context.id == id);
+        held.map_or_else(|| format!("context {id}"), |context| context.name.clone())
+    }
+
+    /// The context being looked at: the one chosen, the one that stopped, or the first.
+    pub(crate) fn current_context(&self) -> Result<i64, CliError> {
+        let first = || self.contexts.first().map(|context| context.id);
+        let found = self.selected.or(self.stopped).or_else(first);
+        found.ok_or_else(|| CliError::Refused("the host has opened no context yet; try again in a moment".to_owned()))
+    }
+
+    /// The number of the frame being looked at, if the context being looked at is the one that stopped.
+    pub(crate) fn frame_id(&self) -> Option<i64> {
+        (self.stopped.is_some() && self.selected == self.stopped)
+            .then(|| self.frames.get(self.frame).map(|f| f.id))
+            .flatten()
+    }
+
+    pub(crate) fn require_stop(&self) -> Result<i64, CliError> {
+        self.stopped.ok_or_else(|| {
+            CliError::Refused(
+                "nothing is stopped; 'pause' stops at the next line, and 'look EXPRESSION' works while the host runs"
+                    .to_owned(),
+            )
+        })
+    }
+
+    /// Shows what happened meanwhile, and a stop that nobody asked for.
+    pub(crate) fn catch_up(&mut self) -> Result<(), CliError> {
+        while let Some(event) = self.client.next_event(Duration::ZERO)? {
+            if let Some(Ended::Stopped(body)) = self.take(&event)? {
+                self.unseen = Some(body);
+            }
+        }
+        if let Some(body) = self.unseen.take() {
+            let report = self.stopped_at(&body)?;
+            self.printer.report(None, &report);
+        }
+        Ok(())
+    }
+
+    /// Waits for a stop, or for the end of a step that left its handler. Ctrl-C asks for a pause.
+    pub(crate) fn wait(&mut self) -> Result<Report, CliError> {
+        let begun = Instant::now();
+        INTERRUPTED.store(false, SeqCst);
+        loop {
+            if let Some(event) = self.client.next_event(GLANCE)? {
+                match self.take(&event)? {
+                    Some(Ended::Stopped(body)) => return self.stopped_at(&body),
+                    Some(Ended::HandlerLeft(body)) => {
+                        return Ok(Report::HandlerLeft {
+                            host: self.host.name.clone(),
+                            context: self.context_name(body.thread_id),
+                            event: body.event,
+                            subject: body.subject,
+                        });
+                    }
+                    None => {}
+                }
+            }
+            if INTERRUPTED.swap(false, SeqCst) {
+                let thread_id = self.current_context()?;
+                let _: serde_json::Value = self.client.request("pause", &json!({ "threadId": thread_id }))?;
+            }
+            if let Some(patience) = self.patience.filter(|patience| begun.elapsed() > *patience) {
+                return Err(CliError::NoStop { seconds: patience.as_secs_f64() });
+            }
+        }
+    }
+
+    /// Takes notice of an event; answers what could end a wait.
+    fn take(&mut self, event: &Event) -> Result<Option<Ended>, CliError> {
+        match event.event.as_str() {
+            "stopped" => {
+                let body: StoppedBody = read(event)?;
+                self.stopped = Some(body.thread_id);
+                return Ok(Some(Ended::Stopped(body)));
+            }
+            "continued" => {
+                let body: ContinuedBody = read(event)?;
+                if self.stopped == Some(body.thread_id) {
+                    self.forget_stop();
+                }
+            }
+            extra::HANDLER_LEFT => return Ok(Some(Ended::HandlerLeft(read(event)?))),
+            "output" => self.show_output(read(event)?),
+            "breakpoint" => self.update_breakpoint(read(event)?),
+            "thread" => self.refresh_contexts()?,
+            "terminated" => return Err(CliError::HostGone("it has ended".to_owned())),
+            extra::DROPPED => {
+                let body: DroppedBody = read(event)?;
+                self.printer.notice(&Notice::Dropped { messages: body.messages });
+            }
+            _ => {}
+        }
+        Ok(None)
+    }
+
+    fn show_output(&self, body: OutputBody) {
+        let path = body.source.and_then(|source| source.path);
+        let (category, text) = (body.category, body.output);
+        self.printer.notice(&Notice::Output { category, text, path, line: body.line });
+    }
+
+    fn update_breakpoint(&mut self, body: BreakpointBody) {
+        let now = body.breakpoint;
+        let held = self.breakpoints.iter_mut().find(|held| held.id.is_some() && held.id == now.id);
+        if let Some(held) = held {
+            (held.bound, held.note) = (now.verified, now.message);
+            let notice = Notice::Breakpoint { number: held.number, bound: held.bound, note: held.note.clone() };
+            self.printer.notice(&notice);
+        }
+    }
+
+    /// Forgets what was shown of a stop: it is over.
+    pub(crate) fn forget_stop(&mut self) {
+        self.stopped = None;
+        self.selected = None;
+        self.frames.clear();
+        self.frames_in_all = 0;
+        self.frame = 0;
+        self.unseen = None;
+    }
+
+    fn stopped_at(&mut self, body: &StoppedBody) -> Result<Report, CliError> {
+        self.unseen = None;
+        self.stopped = Some(body.thread_id);
+        self.selected = self.stopped;
+        self.frame = 0;
+        self.fetch_frames(0, FIRST_FRAMES)?;
+        let stop = self.stop_report(body)?;
+        Ok(Report::Stop { stop: Box::new(stop) })
+    }
+
+    /// Fetches frames of the stopped context, from `start` on.
+    pub(crate) fn fetch_frames(&mut self, start: usize, count: usize) -> Result<(), CliError> {
+        let thread_id = self.require_stop()?;
+        let arguments = StackTraceArguments { thread_id, start_frame: Some(start), levels: Some(count) };
+        let body: StackTraceBody = self.client.request("stackTrace", &arguments)?;
+        self.frames.truncate(start);
+        self.frames.extend(body.stack_frames);
+        self.frames_in_all = body.total_frames;
+        Ok(())
+    }
+}
+
+fn read<T: DeserializeOwned>(event: &Event) -> Result<T, CliError> {
+    serde_json::from_value(event.body.clone().unwrap_or_default())
+        .map_err(|error| CliError::BadAnswer { command: event.event.clone(), why: error.to_string() })
+}
