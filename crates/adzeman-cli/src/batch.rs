@@ -63,7 +63,11 @@ pub(crate) fn run_line(session: &mut Session<'_>, line: &str, echo: bool) -> Res
     if command == Command::Nothing {
         return Ok(Next::Ask);
     }
-    session.catch_up()?;
+    session.take_waiting()?;
+    // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen.
+    if !matches!(command, Command::Go(_)) {
+        session.show_unseen()?;
+    }
     if echo {
         session.printer.echo(&session.prompt(), line);
     }

@@ -124,9 +124,11 @@ fn full_verb(word: &str) -> Result<&'static str, CliError> {
         return Ok(exact);
     }
     let candidates: Vec<_> = names.filter(|name| name.starts_with(word)).collect();
-    match candidates[..] {
-        [only] => Ok(only),
-        [] => Err(CliError::Usage(format!(
+    // `bre` means `break`: what it leaves open is only whether a longer command that begins the same is meant.
+    let shortest = candidates.iter().copied().find(|short| candidates.iter().all(|name| name.starts_with(short)));
+    match (shortest, &candidates[..]) {
+        (Some(verb), _) => Ok(verb),
+        (None, []) => Err(CliError::Usage(format!(
             "there is no command '{word}'; 'help' lists them, and 'look {word}' looks at a value of that name"
         ))),
         _ => Err(CliError::Usage(format!("'{word}' could be {}", candidates.join(" or ")))),

@@ -55,7 +55,8 @@ fn ask(
     shared: &Rc<RefCell<&mut Session<'_>>>,
 ) -> Result<(), CliError> {
     loop {
-        shared.borrow_mut().catch_up()?;
+        shared.borrow_mut().take_waiting()?;
+        shared.borrow_mut().show_unseen()?;
         let prompt = shared.borrow().prompt();
         let onlooker = editor.create_external_printer().ok().map(|printer| onlooker(printer));
         shared.borrow().client.set_onlooker(onlooker);

@@ -367,9 +367,6 @@ mod tests {
     #[test]
     fn long_lists_say_how_much_is_missing() {
         let report = Report::Scope { title: "Locals".to_owned(), rows: vec![row("a", "1.5")], total: 3 };
-        insta::assert_snapshot!(plain(&report), @r"
-          a   1.5   float
-        … 2 more entries
-        ");
+        assert_eq!(plain(&report), "   a  1.5  float\n  … 2 more entries\n");
     }
 }

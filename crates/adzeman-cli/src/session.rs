@@ -146,18 +146,27 @@ impl<'a> Session<'a> {
         })
     }
 
-    /// Shows what happened meanwhile, and a stop that nobody asked for.
-    pub(crate) fn catch_up(&mut self) -> Result<(), CliError> {
+    /// Takes notice of what happened meanwhile; a stop that came is kept to be shown.
+    pub(crate) fn take_waiting(&mut self) -> Result<(), CliError> {
         while let Some(event) = self.client.next_event(Duration::ZERO)? {
             if let Some(Ended::Stopped(body)) = self.take(&event)? {
                 self.unseen = Some(body);
             }
         }
-        if let Some(body) = self.unseen.take() {
-            let report = self.stopped_at(&body)?;
+        Ok(())
+    }
+
+    /// Shows a stop that came while nobody waited for it.
+    pub(crate) fn show_unseen(&mut self) -> Result<(), CliError> {
+        if let Some(report) = self.unseen_stop()? {
             self.printer.report(None, &report);
         }
         Ok(())
+    }
+
+    /// A stop that came while nobody waited for it, and was not shown yet.
+    pub(crate) fn unseen_stop(&mut self) -> Result<Option<Report>, CliError> {
+        self.unseen.take().map(|body| self.stopped_at(&body)).transpose()
     }
 
     /// Waits for a stop, or for the end of a step that left its handler. Ctrl-C asks for a pause.

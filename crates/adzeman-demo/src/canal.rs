@@ -170,7 +170,8 @@ mod tests {
         assert_eq!((lock.gates.above, lock.gate_refusals), (Gate::Shut, 1));
         order_gate(&mut lock, Side::Below, Gate::Open, below.level);
         assert_eq!(lock.gates.below, Gate::Open);
-        order_gate(&mut lock, Side::Above, Gate::Open, lock.level);
+        let level = lock.level;
+        order_gate(&mut lock, Side::Above, Gate::Open, level);
         assert_eq!((lock.gates.above, lock.gate_refusals), (Gate::Shut, 2));
     }
 }

@@ -157,7 +157,7 @@ fn take_over_print(lua: &Lua, context: &Rc<Context>) -> Result<(), LuaError> {
 
 fn caller(lua: &Lua, context: &Context) -> Option<(adzeman_core::source::SourceId, Line)> {
     let place = lua.inspect_stack(1, |caller| {
-        let chunk_name = caller.source().source.map(|name| name.into_owned());
+        let chunk_name = caller.source().source.map(std::borrow::Cow::into_owned);
         chunk_name.zip(caller.current_line().and_then(|line| u32::try_from(line).ok()))
     })?;
     let (chunk_name, line) = place?;

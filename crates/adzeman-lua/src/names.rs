@@ -40,7 +40,7 @@ impl Finder {
 
     fn add_value(&mut self, name: &str, value: &Expression) {
         if let Expression::Function(function) = value {
-            self.add(name, function.start_position().map(|position| position.line()), false);
+            self.add(name, function.start_position().map(full_moon::tokenizer::Position::line), false);
         }
     }
 }

@@ -31,8 +31,12 @@ impl Session<'_> {
         }
     }
 
-    /// Lets the stopped context go on, and waits for the next stop. With nothing stopped, it only waits.
+    /// Lets the stopped context go on, and waits for the next stop. With nothing stopped, it only waits; a stop that came
+    /// meanwhile is shown first.
     fn go(&mut self, go: Go) -> Result<Report, CliError> {
+        if let Some(report) = self.unseen_stop()? {
+            return Ok(report);
+        }
         let command = match go {
             Go::Freely => "continue",
             Go::Over => "next",

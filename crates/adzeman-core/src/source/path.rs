@@ -21,7 +21,7 @@ mod tests {
     #[test]
     fn tails() {
         assert_eq!(tail_agreement("scripts/toll.lua", "toll.lua"), Some(1));
-        assert_eq!(tail_agreement("scripts/toll.lua", "/work/canal/scripts/toll.lua"), Some(2));
+        assert_eq!(tail_agreement("scripts/toll.lua", "/srv/canal/scripts/toll.lua"), Some(2));
         assert_eq!(tail_agreement("scripts\\toll.lua", "./scripts/toll.lua"), Some(2));
         assert_eq!(tail_agreement("scripts/toll.lua", "other/toll.lua"), None);
         assert_eq!(tail_agreement("scripts/toll.lua", ""), None);

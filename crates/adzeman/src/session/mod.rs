@@ -364,7 +364,6 @@ fn arguments<T: DeserializeOwned>(request: &Request) -> Result<T, SessionError> 
         .map_err(|error| SessionError::BadArguments { command: request.command.clone(), why: error.to_string() })
 }
 
-#[expect(clippy::needless_pass_by_value, reason = "answers are made to be given away")]
 fn body<T: Serialize>(value: T) -> Result<Option<Json>, SessionError> {
     Ok(Some(serde_json::to_value(&value)?))
 }

@@ -1,0 +1,156 @@
+//! Breakpoints on lines, functions and events.
+
+use serde_json::json;
+
+use crate::harness::{SCRIPT, TestHost, Transport, on_each};
+
+#[test]
+fn a_line_stops_each_time_and_counts_its_hits() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(11, None)]);
+        assert_eq!(set[0]["verified"], true);
+        assert_eq!(set[0]["source"]["path"], "scripts/toll.lua");
+        host.go();
+        for _ in 0..3 {
+            let (body, line) = client.stopped();
+            assert_eq!((body["reason"].as_str(), line), (Some("breakpoint"), 11));
+            assert_eq!(body["hitBreakpointIds"], json!([set[0]["id"]]));
+            client.go_on("continue");
+        }
+        client.stopped();
+        let now = client.ok("adzeman/breakpoints", json!({}));
+        assert_eq!(now["breakpoints"][0]["hits"], 4);
+        assert_eq!(now["breakpoints"][0]["places"], json!(["scripts/toll.lua:11"]));
+    });
+}
+
+#[test]
+fn a_condition_narrows_a_line() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(5, Some("length == 3 and event.n > 5"))]);
+        host.go();
+        let (_, line) = client.stopped();
+        assert_eq!(line, 5);
+        assert_eq!(client.evaluate("length, event.n"), "3, 8");
+    });
+}
+
+#[test]
+fn a_line_without_code_moves_on_and_says_so() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(8, None), (9, None)]);
+        assert_eq!(set[0]["line"], 10);
+        assert_eq!(set[0]["message"], "line 8 has no code to stop at; moved to line 10");
+        assert_eq!(set[1]["line"], 10, "a definition means its body");
+        let locations =
+            client.ok("breakpointLocations", json!({"source": {"path": "toll.lua"}, "line": 1, "endLine": 99}));
+        let lines: Vec<_> = locations["breakpoints"].as_array().unwrap().iter().map(|l| l["line"].clone()).collect();
+        assert_eq!(json!(lines), json!([1, 2, 5, 6, 7, 10, 11, 12, 13, 14]));
+    });
+}
+
+#[test]
+fn what_is_not_there_says_so_and_waits() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(99, None)]);
+        assert_eq!(set[0]["verified"], false);
+        assert_eq!(set[0]["message"], "toll.lua has no code at line 99 or after it; its last one with code is 14");
+        let set = client.ok("setBreakpoints", json!({"source": {"path": "tol.lua"}, "breakpoints": [{"line": 1}]}));
+        let message = "no source 'tol.lua' is loaded yet; it binds when one is (loaded: toll.lua)";
+        assert_eq!(set["breakpoints"][0]["message"], message);
+        let set = client.ok("setFunctionBreakpoints", json!({"breakpoints": [{"name": "fair"}]}));
+        assert!(set["breakpoints"][0]["message"].as_str().unwrap().contains("no loaded source defines"));
+        let set = client.ok("setExceptionBreakpoints", json!({"filters": ["frame.updat"]}));
+        assert!(set["breakpoints"][0]["message"].as_str().unwrap().contains("it has frame.update, never"));
+    });
+}
+
+#[test]
+fn a_breakpoint_set_early_binds_when_its_source_comes() {
+    let script = "function update(n)\n  if n == 5 then\n    late = load('local x = 1\\nreturn x', '@late.lua')\n  end\n  if late then late() end\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        let set = client.ok("setBreakpoints", json!({"source": {"path": "late.lua"}, "breakpoints": [{"line": 2}]}));
+        assert_eq!(set["breakpoints"][0]["verified"], false);
+        // A line of the new source is met while any line is watched.
+        client.break_at(&[(5, Some("n == 6"))]);
+        host.go();
+        client.stopped();
+        client.go_on("stepIn");
+        let (_, line) = client.stopped();
+        assert_eq!(line, 1, "inside the late source");
+        let bound = client.event("breakpoint");
+        assert_eq!(bound["breakpoint"]["verified"], true);
+        client.go_on("continue");
+        let (body, line) = client.stopped();
+        assert_eq!((body["reason"].as_str(), line), (Some("breakpoint"), 2));
+    });
+}
+
+#[test]
+fn a_function_is_found_by_name_also_when_it_is_local() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set =
+            client.ok("setFunctionBreakpoints", json!({"breakpoints": [{"name": "fare", "condition": "length > 3"}]}));
+        assert_eq!(set["breakpoints"][0]["line"], 5);
+        host.go();
+        client.stopped();
+        assert_eq!(client.frame(0)["name"], "fare");
+        assert_eq!(client.frame(1)["name"], "update");
+        assert_eq!(client.evaluate("length"), "4");
+    });
+}
+
+#[test]
+fn an_event_stops_at_the_first_line_that_handles_it() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let options = json!([{"filterId": "frame.update", "condition": "event.n % 4 == 0"}]);
+        let set = client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+        assert_eq!(set["breakpoints"][0]["verified"], true);
+        host.go();
+        for n in [4, 8] {
+            let (body, line) = client.stopped();
+            assert_eq!((body["reason"].as_str(), line), (Some("event"), 10));
+            let expected = format!("main stopped at scripts/toll.lua:10, during frame.update of frame {n} (event)");
+            assert_eq!(body["description"], expected);
+            assert_eq!(client.scope("Event"), format!("n = {n}; name = \"frame.update\"; subject = \"frame {n}\""));
+            client.go_on("continue");
+        }
+    });
+}
+
+#[test]
+fn a_subject_narrows_an_event() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let options = json!([{"filterId": "frame.update", "subject": "frame 7"}]);
+        client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+        host.go();
+        client.stopped();
+        assert_eq!(client.evaluate("event.n"), "7");
+    });
+}
+
+#[test]
+fn breakpoints_of_two_clients_do_not_touch_each_other() {
+    let host = TestHost::start(Transport::Pipe, SCRIPT);
+    let (mut first, mut second) = (host.attach(), host.attach());
+    first.break_at(&[(11, None)]);
+    second.break_at(&[(12, None)]);
+    first.break_at(&[]);
+    host.go();
+    let (_, line) = second.stopped();
+    assert_eq!(line, 12);
+    assert_eq!(first.stopped().1, 12, "both are told");
+    second.ok("disconnect", json!({}));
+    first.go_on("continue");
+    host.wait_frames(20);
+    first.ok("pause", json!({"threadId": 1}));
+    assert_eq!(first.stopped().0["reason"], "pause", "the second's breakpoint went with it");
+}

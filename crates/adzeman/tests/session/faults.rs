@@ -1,0 +1,258 @@
+//! Bad input, and clients and scripts that misbehave. The host goes on, whatever happens.
+
+use std::io::{Read as _, Write as _};
+use std::net::TcpStream;
+use std::sync::atomic::Ordering::SeqCst;
+
+use adzeman::{Host, Listen, ListenError, LuaContext};
+use serde_json::json;
+
+use crate::harness::{SCRIPT, TestHost, Transport, on_each};
+
+#[test]
+fn a_condition_that_does_not_parse_is_refused_with_the_reason() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(11, Some("length >")), (12, None)]);
+        assert_eq!((&set[0]["verified"], &set[1]["verified"]), (&json!(false), &json!(true)));
+        assert!(
+            set[0]["message"].as_str().unwrap().contains("the condition 'length >' cannot be read: unexpected symbol")
+        );
+        host.go();
+        assert_eq!(client.stopped().1, 12);
+    });
+}
+
+#[test]
+fn a_condition_that_fails_stops_once_and_says_why() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, Some("nobody.length > 2"))]);
+        host.go();
+        let (body, line) = client.stopped();
+        assert_eq!((body["reason"].as_str(), line), (Some("condition failed"), 11));
+        assert!(body["text"].as_str().unwrap().contains("attempt to index a nil value (global 'nobody')"));
+        client.go_on("continue");
+        host.wait_frames(20);
+        let now = client.ok("adzeman/breakpoints", json!({}));
+        assert!(now["breakpoints"][0]["message"].as_str().unwrap().contains("its condition failed"), "{now}");
+    });
+}
+
+#[test]
+fn an_endless_condition_is_cut_off() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, Some("(function() while true do end end)()"))]);
+        host.go();
+        let (body, _) = client.stopped();
+        assert!(body["text"].as_str().unwrap().contains("gave up after"), "{body}");
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(3);
+    });
+}
+
+#[test]
+fn a_script_that_raises_is_reported_and_the_host_goes_on() {
+    let script = "function update(n)\n  if n == 2 then error('the gate is stuck') end\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        let body = client.event("output");
+        assert_eq!(body["category"], "stderr");
+        let text = body["output"].as_str().unwrap();
+        assert!(
+            text.starts_with("frame.update of frame 2 failed:") && text.contains("toll.lua:2: the gate is stuck"),
+            "{text}"
+        );
+        host.wait_frames(3);
+    });
+}
+
+#[test]
+fn a_syntax_error_at_load_says_where() {
+    let host = Host::builder("test").start(Listen::Off).unwrap();
+    let lua = mlua::Lua::new();
+    let context = LuaContext::attach(&host, &lua, "main").unwrap();
+    let error = context.load("scripts/bad.lua", "local x =\nend").unwrap_err();
+    assert!(error.to_string().contains("scripts/bad.lua:2:"), "{error}");
+}
+
+#[test]
+fn a_port_in_use_and_an_open_address_are_refused() {
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let error = Host::builder("test").start(Listen::On(taken.local_addr().unwrap())).err().unwrap();
+    assert!(matches!(error, ListenError::Unavailable { .. }));
+    assert!(error.to_string().contains("choose another port"), "{error}");
+    let error = Host::builder("test").start(Listen::at("0.0.0.0:0").unwrap()).err().unwrap();
+    assert!(error.to_string().contains("only addresses of this machine itself"), "{error}");
+}
+
+#[test]
+fn requests_out_of_turn_say_what_must_come_first() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.connect();
+        assert_eq!(client.refused("threads", json!({})), "'threads' came too early: 'initialize' must come first");
+        client.ok("initialize", json!({}));
+        assert_eq!(client.refused("threads", json!({})), "'threads' came too early: 'attach' must come first");
+        client.ok("attach", json!({}));
+        assert!(client.refused("launch", json!({})).contains("is not understood here"));
+        assert!(client.refused("scopes", json!({"frameId": "one"})).contains("the arguments of 'scopes' do not fit"));
+        assert!(client.refused("scopes", json!({"frameId": -5})).contains("there is no context"));
+        let many = json!({"variablesReference": 123_456});
+        assert!(client.refused("variables", many).contains("earlier stop"));
+        client.ok("threads", json!({}));
+    });
+}
+
+#[test]
+fn other_protocols_and_broken_messages_are_dropped() {
+    let pieces: [&[u8]; 6] = [
+        b"GET / HTTP/1.1\r\nHost: localhost\r\n\r\n",
+        b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc",
+        b"Content-Length: 999999999999\r\n\r\n",
+        b"Content-Length: 5\r\n\r\nhello",
+        b"Content-Length: 2\r\n\r\n{}",
+        &[b' '; 5000],
+    ];
+    on_each(SCRIPT, |host| {
+        for bytes in pieces {
+            let mut client = host.connect();
+            client.send_raw(bytes);
+            assert!(client.is_dropped(), "{:?}", String::from_utf8_lossy(bytes));
+        }
+        let mut client = host.attach();
+        client.ok("threads", json!({}));
+    });
+}
+
+#[test]
+fn half_a_message_disturbs_nobody() {
+    on_each(SCRIPT, |host| {
+        let mut half = host.connect();
+        half.send_raw(b"Content-Length: 100\r\n\r\n{\"seq\":1,");
+        let mut client = host.attach();
+        host.go();
+        host.wait_frames(2);
+        client.ok("threads", json!({}));
+        half.vanish();
+        client.ok("threads", json!({}));
+    });
+}
+
+#[test]
+fn a_client_that_vanishes_at_a_stop_lets_the_host_go_on() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, None)]);
+        host.go();
+        client.stopped();
+        client.vanish();
+        host.wait_frames(10);
+        assert!(!host.host.is_attached());
+        let mut next = host.attach();
+        assert_eq!(next.ok("adzeman/breakpoints", json!({}))["breakpoints"], json!([]));
+    });
+}
+
+#[test]
+fn while_another_client_is_there_a_stop_outlives_the_one_that_left() {
+    let host = TestHost::start(Transport::Socket, SCRIPT);
+    let (mut first, mut second) = (host.attach(), host.attach());
+    first.break_at(&[(11, None)]);
+    host.go();
+    second.stopped();
+    first.ok("disconnect", json!({}));
+    assert_eq!(second.evaluate("length"), "1", "still held");
+    second.go_on("continue");
+    host.wait_frames(3);
+}
+
+#[test]
+fn the_end_of_the_host_is_told() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        host.host.close();
+        client.event("terminated");
+    });
+}
+
+#[test]
+fn values_that_attack_show_as_what_they_are() {
+    let script = "\
+local function forever() while true do end end
+function update(n)
+  local trap = setmetatable({1}, {__index = forever, __tostring = forever, __len = forever, __pairs = forever, __eq = forever})
+  local liar = setmetatable({}, {__tostring = function() return 5 end, __index = function() error('looked') end})
+  return trap, liar
+end";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(5, None)]);
+        host.go();
+        client.stopped();
+        assert_eq!(client.scope("Locals"), "n = 1; trap = {1}; liar = {}");
+        let frame = client.frame(0)["id"].clone();
+        let why = client.refused("evaluate", json!({"expression": "trap.x", "frameId": frame}));
+        assert!(why.contains("gave up after"), "{why}");
+        let why = client.refused("evaluate", json!({"expression": "liar.x", "frameId": frame}));
+        assert!(why.contains("looked"), "{why}");
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(3);
+    });
+}
+
+#[test]
+fn a_busy_host_object_is_said_to_be_busy() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, None)]);
+        host.go();
+        client.stopped();
+        let held = host.level.lock().unwrap();
+        let frame = client.frame(0)["id"].clone();
+        let why = client.refused("evaluate", json!({"expression": "host.lock.metres", "frameId": frame}));
+        assert!(why.contains("in use by the host at this moment"), "{why}");
+        drop(held);
+        assert_eq!(client.evaluate("host.lock.metres"), "1.5");
+    });
+}
+
+#[test]
+fn many_rounds_of_attaching_leave_no_thread_behind() {
+    let host = TestHost::start(Transport::Socket, SCRIPT);
+    host.go();
+    let threads = || std::fs::read_dir("/proc/self/task").map_or(0, Iterator::count);
+    let round = || {
+        let mut client = host.attach();
+        client.break_at(&[(11, None)]);
+        client.stopped();
+        client.ok("disconnect", json!({}));
+        assert!(client.is_dropped());
+    };
+    round();
+    host.wait_frames(5);
+    let before = threads();
+    (0..40).for_each(|_| round());
+    host.wait_frames(5);
+    // Other tests run beside this one; a thread kept for each round would be many more.
+    assert!(threads() < before + 35, "{} threads, {before} before", threads());
+    assert!(host.frames.load(SeqCst) > 40);
+}
+
+#[test]
+fn too_many_clients_are_turned_away() {
+    let host = TestHost::start(Transport::Socket, SCRIPT);
+    let address = host.host.address().unwrap();
+    let held: Vec<_> = (0..16).map(|_| host.attach()).collect();
+    let mut one_more = TcpStream::connect(address).unwrap();
+    let _ = one_more.write_all(b"Content-Length: 0");
+    let mut rest = Vec::new();
+    // An end or a reset: either way there is nothing.
+    let _ = one_more.read_to_end(&mut rest);
+    assert!(rest.is_empty());
+    drop(held);
+}

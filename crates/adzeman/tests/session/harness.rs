@@ -1,0 +1,330 @@
+//! A host on its own thread and a client that speaks the protocol.
+
+use std::collections::VecDeque;
+use std::io::{Read, Write};
+use std::net::{Shutdown, TcpStream};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, mpsc};
+use std::thread::{self, JoinHandle};
+use std::time::Duration;
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use adzeman_dap::{Decoded, Message, Request, Response, decode, encode};
+use serde_json::{Value as Json, json};
+
+/// Far more than anything here takes; only a fault reaches it.
+pub(crate) const LONG: Duration = Duration::from_secs(20);
+
+/// What a client speaks through.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Transport {
+    Pipe,
+    Socket,
+}
+
+/// The script that most scenarios run.
+pub(crate) const SCRIPT: &str = "\
+local base = 10
+total = 0
+
+local function fare(length)
+  local sum = base + length
+  return sum
+end
+
+function update(n)
+  local length = n % 5
+  local toll = fare(length)
+  total = total + toll
+  return total
+end
+
+-- the end
+";
+
+pub(crate) struct TestHost {
+    pub(crate) host: Host,
+    /// Frames done so far.
+    pub(crate) frames: Arc<AtomicU64>,
+    pub(crate) level: Arc<Mutex<Level>>,
+    ending: Arc<AtomicBool>,
+    thread: Option<JoinHandle<Option<f64>>>,
+    go: Option<mpsc::Sender<()>>,
+    transport: Transport,
+}
+
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub(crate) struct Level {
+    pub(crate) metres: f64,
+    pub(crate) names: Vec<String>,
+}
+
+impl TestHost {
+    /// Starts a host whose thread waits for [`go`](Self::go), and then raises `frame.update` for `update(n)` again and
+    /// again.
+    pub(crate) fn start(transport: Transport, script: &str) -> Self {
+        let level = Arc::new(Mutex::new(Level { metres: 1.5, names: vec!["upper".into(), "lower".into()] }));
+        let host = Host::builder("test")
+            .event(EventKind::new("frame.update").doc("a frame").field("n", "its number"))
+            .event(EventKind::new("never").doc("is not raised"))
+            .editable_object("lock", level.clone())
+            .object("sealed", Arc::new(Mutex::new(7)))
+            .start(if transport == Transport::Socket { Listen::ANY_PORT } else { Listen::Off })
+            .unwrap();
+        let (frames, ending) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (go, may_go) = mpsc::channel();
+        let (ready, is_ready) = mpsc::channel();
+        let thread = thread::spawn({
+            let (host, frames, ending, script) = (host.clone(), frames.clone(), ending.clone(), script.to_owned());
+            move || {
+                let lua = mlua::Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                context.load("scripts/toll.lua", &script).unwrap().call::<()>(()).unwrap();
+                ready.send(()).unwrap();
+                may_go.recv().ok()?;
+                while !ending.load(SeqCst) {
+                    let n = frames.load(SeqCst) + 1;
+                    let update: mlua::Function = lua.globals().get("update").unwrap();
+                    let event = Event::of("frame.update").subject(("frame", n)).with("n", n);
+                    let _ = host.emit(event, || update.call::<mlua::Value>(n));
+                    frames.store(n, SeqCst);
+                    thread::yield_now();
+                }
+                host.poll();
+                lua.globals().get("total").ok()
+            }
+        });
+        is_ready.recv_timeout(LONG).expect("the host starts");
+        Self { host, frames, level, ending, thread: Some(thread), go: Some(go), transport }
+    }
+
+    /// Lets the frames begin.
+    pub(crate) fn go(&self) {
+        self.go.as_ref().unwrap().send(()).unwrap();
+    }
+
+    /// A client that has not said anything.
+    pub(crate) fn connect(&self) -> Client {
+        match self.transport {
+            Transport::Pipe => {
+                let (reader, writer) = self.host.connect().unwrap();
+                Client::new(reader, Box::new(writer), None)
+            }
+            Transport::Socket => Client::over(TcpStream::connect(self.host.address().unwrap()).unwrap()),
+        }
+    }
+
+    /// A client that is attached.
+    pub(crate) fn attach(&self) -> Client {
+        let mut client = self.connect();
+        client.ok("initialize", json!({"clientName": "test"}));
+        client.event("initialized");
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        client
+    }
+
+    /// Waits until `count` more frames are done.
+    pub(crate) fn wait_frames(&self, count: u64) {
+        let wanted = self.frames.load(SeqCst) + count;
+        let deadline = std::time::Instant::now() + LONG;
+        while self.frames.load(SeqCst) < wanted {
+            assert!(std::time::Instant::now() < deadline, "the host does not go on");
+            thread::yield_now();
+        }
+    }
+
+    /// Ends the frames and answers the script's total.
+    pub(crate) fn end(mut self) -> Option<f64> {
+        self.ending.store(true, SeqCst);
+        self.host.close();
+        // A thread that was never let go ends.
+        self.go = None;
+        self.thread.take().and_then(|thread| thread.join().expect("the host's thread does not panic"))
+    }
+}
+
+impl Drop for TestHost {
+    fn drop(&mut self) {
+        self.ending.store(true, SeqCst);
+        self.host.close();
+    }
+}
+
+/// Runs a scenario on every transport.
+#[track_caller]
+pub(crate) fn on_each(script: &str, scenario: impl Fn(&TestHost)) {
+    for transport in [Transport::Pipe, Transport::Socket] {
+        let host = TestHost::start(transport, script);
+        scenario(&host);
+        host.end();
+    }
+}
+
+pub(crate) struct Client {
+    messages: mpsc::Receiver<Message>,
+    writer: Box<dyn Write + Send>,
+    socket: Option<TcpStream>,
+    events: VecDeque<adzeman_dap::Event>,
+    last_seq: i64,
+}
+
+impl Client {
+    fn new(mut reader: impl Read + Send + 'static, writer: Box<dyn Write + Send>, socket: Option<TcpStream>) -> Self {
+        let (sender, messages) = mpsc::channel();
+        thread::spawn(move || {
+            let mut held = Vec::new();
+            let mut chunk = [0; 4096];
+            loop {
+                while let Decoded::Message { message, consumed } = decode(&held).expect("the host speaks the protocol")
+                {
+                    held.drain(..consumed);
+                    if sender.send(message).is_err() {
+                        return;
+                    }
+                }
+                match reader.read(&mut chunk) {
+                    Ok(count) if count > 0 => held.extend_from_slice(&chunk[..count]),
+                    _ => return,
+                }
+            }
+        });
+        Self { messages, writer, socket, events: VecDeque::new(), last_seq: 0 }
+    }
+
+    /// A client over a socket.
+    pub(crate) fn over(stream: TcpStream) -> Self {
+        let (reader, kept) = (stream.try_clone().unwrap(), stream.try_clone().unwrap());
+        Self::new(reader, Box::new(stream), Some(kept))
+    }
+
+    pub(crate) fn send_raw(&mut self, bytes: &[u8]) {
+        // The host may have hung up already, which the test then sees as the end.
+        let _ = self.writer.write_all(bytes);
+    }
+
+    /// Whether the host has hung up, with nothing more to say than events.
+    pub(crate) fn is_dropped(&mut self) -> bool {
+        loop {
+            match self.messages.recv_timeout(LONG) {
+                Ok(_) => {}
+                Err(mpsc::RecvTimeoutError::Disconnected) => return true,
+                Err(mpsc::RecvTimeoutError::Timeout) => return false,
+            }
+        }
+    }
+
+    pub(crate) fn send(&mut self, command: &str, arguments: Json) -> i64 {
+        self.last_seq += 1;
+        let request = Request { seq: self.last_seq, command: command.to_owned(), arguments: Some(arguments) };
+        self.writer.write_all(&encode(&Message::Request(request)).unwrap()).unwrap();
+        self.last_seq
+    }
+
+    #[track_caller]
+    pub(crate) fn request(&mut self, command: &str, arguments: Json) -> Response {
+        let seq = self.send(command, arguments);
+        loop {
+            match self.messages.recv_timeout(LONG).expect("an answer") {
+                Message::Response(response) if response.request_seq == seq => return response,
+                Message::Response(other) => panic!("an answer nobody asked for: {other:?}"),
+                Message::Event(event) => self.events.push_back(event),
+                Message::Request(request) => panic!("the host asks for {request:?}"),
+            }
+        }
+    }
+
+    /// A request that must succeed; answers its body.
+    #[track_caller]
+    pub(crate) fn ok(&mut self, command: &str, arguments: Json) -> Json {
+        let response = self.request(command, arguments);
+        assert!(response.success, "{command}: {:?}", response.message);
+        response.body.unwrap_or_default()
+    }
+
+    /// A request that must be refused; answers why.
+    #[track_caller]
+    pub(crate) fn refused(&mut self, command: &str, arguments: Json) -> String {
+        let response = self.request(command, arguments);
+        assert!(!response.success, "{command} was done: {:?}", response.body);
+        response.message.expect("a refusal says why")
+    }
+
+    /// Waits for an event of this name and answers its body.
+    #[track_caller]
+    pub(crate) fn event(&mut self, name: &str) -> Json {
+        if let Some(at) = self.events.iter().position(|event| event.event == name) {
+            return self.events.remove(at).and_then(|event| event.body).unwrap_or_default();
+        }
+        loop {
+            match self.messages.recv_timeout(LONG).unwrap_or_else(|error| panic!("no '{name}': {error}")) {
+                Message::Event(event) if event.event == name => return event.body.unwrap_or_default(),
+                Message::Event(event) => self.events.push_back(event),
+                other => panic!("{other:?}"),
+            }
+        }
+    }
+
+    /// Sets breakpoints on lines of the script, each with a condition or none.
+    #[track_caller]
+    pub(crate) fn break_at(&mut self, lines: &[(i64, Option<&str>)]) -> Vec<Json> {
+        let wanted: Vec<_> =
+            lines.iter().map(|(line, condition)| json!({"line": line, "condition": condition})).collect();
+        let body = self.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": wanted}));
+        body["breakpoints"].as_array().unwrap().clone()
+    }
+
+    /// Waits for a stop; answers its body and the line of the innermost frame.
+    #[track_caller]
+    pub(crate) fn stopped(&mut self) -> (Json, i64) {
+        let body = self.event("stopped");
+        let frames = self.ok("stackTrace", json!({"threadId": body["threadId"]}));
+        (body, frames["stackFrames"][0]["line"].as_i64().unwrap())
+    }
+
+    #[track_caller]
+    pub(crate) fn go_on(&mut self, command: &str) {
+        self.ok(command, json!({"threadId": 1}));
+    }
+
+    /// The frame at a position of the stack.
+    #[track_caller]
+    pub(crate) fn frame(&mut self, index: usize) -> Json {
+        self.ok("stackTrace", json!({"threadId": 1}))["stackFrames"][index].clone()
+    }
+
+    /// `name = value` of each variable of a scope of the innermost frame.
+    #[track_caller]
+    pub(crate) fn scope(&mut self, title: &str) -> String {
+        let frame = self.frame(0)["id"].clone();
+        let scopes = self.ok("scopes", json!({"frameId": frame}));
+        let scope = scopes["scopes"].as_array().unwrap().iter().find(|scope| scope["name"] == title).cloned();
+        let reference = scope.unwrap_or_else(|| panic!("no {title} in {scopes}"))["variablesReference"].clone();
+        self.inside(&reference)
+    }
+
+    /// `name = value` of each variable behind a reference.
+    #[track_caller]
+    pub(crate) fn inside(&mut self, reference: &Json) -> String {
+        let body = self.ok("variables", json!({"variablesReference": reference}));
+        let variables = body["variables"].as_array().unwrap().iter();
+        let shown = variables.map(|variable| {
+            format!("{} = {}", variable["name"].as_str().unwrap(), variable["value"].as_str().unwrap())
+        });
+        shown.collect::<Vec<_>>().join("; ")
+    }
+
+    /// Evaluates in the innermost frame.
+    #[track_caller]
+    pub(crate) fn evaluate(&mut self, text: &str) -> String {
+        let frame = self.frame(0)["id"].clone();
+        self.ok("evaluate", json!({"expression": text, "frameId": frame}))["result"].as_str().unwrap().to_owned()
+    }
+
+    /// Goes without a word.
+    pub(crate) fn vanish(self) {
+        if let Some(socket) = &self.socket {
+            let _ = socket.shutdown(Shutdown::Both);
+        }
+    }
+}

@@ -1,0 +1,121 @@
+//! What a host author relies on.
+
+use std::cell::Cell;
+use std::rc::Rc;
+use std::sync::{Arc, Mutex};
+use std::thread;
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use serde_json::json;
+
+use crate::harness::SCRIPT;
+
+/// A payload that notes when it is serialised.
+struct Watched(Rc<Cell<u32>>);
+
+impl serde::Serialize for Watched {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.0.set(self.0.get() + 1);
+        serializer.serialize_str("looked at")
+    }
+}
+
+#[test]
+fn detached_a_payload_is_never_serialised_and_the_outcome_is_the_handlers() {
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::Off).unwrap();
+    let looked = Rc::new(Cell::new(0));
+    let event = || Event::of("frame.update").with("load", Watched(looked.clone()));
+    assert_eq!(host.emit(event(), || Ok::<_, String>(5)), Ok(5));
+    assert_eq!(host.emit(event(), || Err::<(), _>("no")), Err("no"));
+    assert_eq!(looked.get(), 0);
+}
+
+#[test]
+fn attached_a_payload_is_serialised_only_when_someone_looks() {
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::Off).unwrap();
+    let lua = mlua::Lua::new();
+    let context = LuaContext::attach(&host, &lua, "main").unwrap();
+    context.load("a.lua", "function update() return 1 end").unwrap().call::<()>(()).unwrap();
+    let (mut reader, mut writer) = host.connect().unwrap();
+    for command in ["initialize", "attach"] {
+        let request = adzeman_dap::Request { seq: 1, command: command.into(), arguments: None };
+        let bytes = adzeman_dap::encode(&adzeman_dap::Message::Request(request)).unwrap();
+        std::io::Write::write_all(&mut writer, &bytes).unwrap();
+        let mut answer = [0; 64];
+        std::io::Read::read_exact(&mut reader, &mut answer).unwrap();
+    }
+    while !host.is_attached() {
+        thread::yield_now();
+    }
+    let looked = Rc::new(Cell::new(0));
+    let update: mlua::Function = lua.globals().get("update").unwrap();
+    for _ in 0..10 {
+        let event = Event::of("frame.update").with("load", Watched(looked.clone()));
+        host.emit(event, || update.call::<()>(())).unwrap();
+    }
+    assert_eq!(looked.get(), 0);
+}
+
+#[test]
+fn the_clock_stands_still_at_a_stop_and_the_pump_runs() {
+    let (pumped, seen) = std::sync::mpsc::channel();
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
+    let script_host = host.clone();
+    let script = thread::spawn(move || {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+        context.load("scripts/toll.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        let update: mlua::Function = lua.globals().get("update").unwrap();
+        let clock_host = script_host.clone();
+        let inner = update.clone();
+        script_host.on_pause(move || {
+            // Scripts that the pump runs stop nowhere.
+            inner.call::<()>(99).unwrap();
+            let _ = pumped.send(clock_host.clock());
+        });
+        while !script_host.is_attached() {
+            thread::yield_now();
+        }
+        for n in 0..50 {
+            script_host.emit(Event::of("frame.update").with("n", n), || update.call::<()>(n)).unwrap();
+        }
+        script_host.on_pause(|| ());
+    });
+    let stream = std::net::TcpStream::connect(host.address().unwrap()).unwrap();
+    let mut client = crate::harness::Client::over(stream);
+    client.ok("initialize", json!({}));
+    client.ok(
+        "setBreakpoints",
+        json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11, "condition": "n == 7"}]}),
+    );
+    client.ok("attach", json!({}));
+    client.event("stopped");
+    let times: Vec<_> = seen.iter().take(5).collect();
+    assert!(times.windows(2).all(|pair| pair[0] == pair[1]), "{times:?}");
+    client.go_on("continue");
+    script.join().unwrap();
+}
+
+#[test]
+fn dropping_a_context_takes_the_hook_and_the_thread_entry_away() {
+    let host = Host::builder("test").start(Listen::Off).unwrap();
+    let lua = mlua::Lua::new();
+    for _ in 0..300 {
+        let context = LuaContext::attach(&host, &lua, "main").unwrap();
+        assert_eq!(context.name(), "main");
+    }
+    lua.load("local s = 0 for i = 1, 1000 do s = s + i end assert(s == 500500)").exec().unwrap();
+}
+
+#[test]
+fn a_read_write_lock_serves_as_an_object_too() {
+    let state = Arc::new(std::sync::RwLock::new(vec![1, 2, 3]));
+    let host = Host::builder("test")
+        .editable_object("numbers", state.clone())
+        .object("texts", Arc::new(Mutex::new(vec!["a"])))
+        .start(Listen::Off)
+        .unwrap();
+    assert!(host.address().is_none());
+    assert!(!host.is_attached());
+    assert_eq!(state.read().unwrap().len(), 3);
+}

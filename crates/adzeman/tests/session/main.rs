@@ -1,0 +1,9 @@
+//! Sessions with a host that runs Lua scripts on a thread of its own, over the pipe within the process and over a real
+//! socket. Each scenario runs on both.
+
+mod breakpoints;
+mod faults;
+mod harness;
+mod host_side;
+mod looking;
+mod stepping;
