@@ -8,7 +8,7 @@ use std::sync::Arc;
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::host::HostView;
-use adzeman_core::source::{Line, SourceId};
+use adzeman_core::source::{Line, LineSet, SourceId};
 
 use crate::chunk::prototypes;
 use crate::evaluate::Evaluation;
@@ -28,6 +28,9 @@ pub(crate) struct Context {
     supervisor: Rc<dyn Supervisor>,
     host: Rc<dyn HostView>,
     need: RefCell<Need>,
+    /// The parts of `need` that the hook asks for first.
+    every_line: Cell<bool>,
+    mask: RefCell<LineSet>,
     hooked: Cell<bool>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
     pub(crate) nodes: RefCell<Vec<Node>>,
@@ -41,6 +44,8 @@ impl Context {
             supervisor,
             host,
             need: RefCell::new(Need { every_line: false, every_stack: false, armed: Arc::default() }),
+            every_line: Cell::new(false),
+            mask: RefCell::default(),
             hooked: Cell::new(false),
             by_chunk_name: RefCell::default(),
             nodes: RefCell::default(),
@@ -72,9 +77,8 @@ impl Context {
     /// Whether a line of any source is worth a closer look: the first question of the hook.
     #[inline]
     pub(crate) fn covers(&self, line: u32) -> bool {
-        let need = self.need.borrow();
-        need.every_line
-            || Line::new(line).is_some_and(|line| need.mask().contains(line))
+        self.every_line.get()
+            || Line::new(line).is_some_and(|line| self.mask.borrow().contains(line))
             || self.supervisor.wants_attention()
     }
 
@@ -94,6 +98,10 @@ impl Context {
         let wanted = !need.is_nothing();
         let more_stacks = need.every_stack && !before.every_stack;
         let rearmed = wanted && !Arc::ptr_eq(&before.armed, &need.armed);
+        self.every_line.set(need.every_line);
+        if !Arc::ptr_eq(&before.armed, &need.armed) {
+            self.mask.borrow_mut().clone_from(need.mask());
+        }
         if rearmed || more_stacks {
             self.find_threads();
         }

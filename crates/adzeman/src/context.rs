@@ -78,11 +78,11 @@ impl ContextShared {
         self.interrupt()
     }
 
-    /// Lets the context go on, if it is held.
-    pub(crate) fn release(&self) {
-        let work = Box::new(|point: &mut crate::lane::SafePoint<'_>| {
-            if let Some(hold) = point.hold {
-                hold.let_go(Go::Freely);
+    /// Lets the context go on, if it is the one that is held.
+    pub(crate) fn let_go(&self, go: Go) {
+        let work = Box::new(move |point: &mut crate::lane::SafePoint<'_>| {
+            if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.shared.id) {
+                hold.let_go(go);
             }
         });
         self.post(Mail { context: self.id, ticket: Arc::new(Ticket::default()), work });

@@ -11,6 +11,7 @@ use adzeman_dap::events::{BreakpointBody, LoadedSourceBody};
 use crate::client::Client;
 use crate::clock::Clock;
 use crate::context::ContextShared;
+use crate::hold::Go;
 use crate::session::convert;
 
 /// Locks, whatever happened to another holder: all data here is valid between two statements.
@@ -131,7 +132,7 @@ impl Shared {
         lock(&self.store).remove_owner(client.owner);
         self.rearm();
         if was_attached && !self.is_attached() {
-            self.contexts().iter().for_each(|context| context.release());
+            self.contexts().iter().for_each(|context| context.let_go(Go::Freely));
         }
     }
 

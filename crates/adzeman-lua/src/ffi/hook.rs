@@ -1,5 +1,6 @@
 //! The hooks: one on lines, one that limits evaluations.
 
+use std::cell::Cell;
 use std::ffi::c_int;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
@@ -14,8 +15,15 @@ use crate::context::Context;
 /// Instructions between two looks at the limit.
 const LIMIT_STEP: u64 = 1000;
 
+thread_local! {
+    /// The main thread that a line hook last ran on, and its context. Only main threads are kept: they live as long as
+    /// their context is registered, while a coroutine's address may come to mean another one.
+    static LAST_MAIN: Cell<(*mut ffi::lua_State, *const Context)> = const { Cell::new((ptr::null_mut(), ptr::null())) };
+}
+
 /// Makes `context` the one that watches this state. It must be released by [`release`] before it is dropped.
 pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineError> {
+    LAST_MAIN.set((ptr::null_mut(), ptr::null()));
     // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `context_of`.
     unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(context).cast_mut().cast()) };
     state.set_slot(Slot::Engine)
@@ -23,6 +31,7 @@ pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineErro
 
 /// Ends what [`register`] began; hooks still set on some thread remove themselves.
 pub(crate) fn release(state: State) {
+    LAST_MAIN.set((ptr::null_mut(), ptr::null()));
     state.push_nil();
     if let Err(error) = state.set_slot(Slot::Engine) {
         tracing::error!(%error, "the engine could not be taken out of the Lua state");
@@ -44,10 +53,29 @@ pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Cont
     }
 }
 
+/// As [`context_of`], without the look into the registry where that can be spared.
+///
+/// # Safety
+/// As [`context_of`].
+#[inline]
+unsafe fn context_of_hook<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+    let (last, context) = LAST_MAIN.get();
+    if last == raw {
+        // SAFETY: the pair was noted on this thread, and is forgotten before its context is released.
+        return unsafe { context.as_ref() };
+    }
+    // SAFETY: given by the caller.
+    let context = unsafe { context_of(raw) };
+    if let Some(context) = context.filter(|context| context.main.raw() == raw) {
+        LAST_MAIN.set((raw, ptr::from_ref(context)));
+    }
+    context
+}
+
 unsafe extern "C-unwind" fn on_line(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which a line hook finds the line filled in.
-    let (context, line) = unsafe { (context_of(raw), (*record).currentline) };
+    let (context, line) = unsafe { (context_of_hook(raw), (*record).currentline) };
     let line = u32::try_from(line).unwrap_or(0);
     let Some(context) = context else {
         // SAFETY: `raw` is the running thread.

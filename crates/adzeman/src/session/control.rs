@@ -27,16 +27,11 @@ impl Session {
         if context.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
-        let went = ask(&context, move |point| match point.hold {
-            Some(hold) if hold.context == point.context.shared.id => {
-                hold.let_go(go);
-                true
-            }
-            _ => false,
-        })?;
-        if !went {
+        let is_held = ask(&context, |point| point.hold.is_some_and(|hold| hold.context == point.context.shared.id))?;
+        if !is_held {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
+        self.afterwards = Some(Box::new(move || context.let_go(go)));
         self.references.clear();
         match go {
             Go::Freely => body(ContinueBody { all_threads_continued: true }),
@@ -47,7 +42,9 @@ impl Session {
     pub(super) fn pause(&mut self, arguments: ThreadArguments) -> Result<(), SessionError> {
         let context = self.context(arguments.thread_id)?;
         if context.state() == RunState::Running {
-            context.ask_pause();
+            self.afterwards = Some(Box::new(move || {
+                context.ask_pause();
+            }));
         }
         Ok(())
     }

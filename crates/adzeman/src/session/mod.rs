@@ -91,8 +91,9 @@ pub(crate) struct Session {
     phase: Phase,
     references: std::collections::HashMap<i64, Reference>,
     last_reference: i64,
-    /// The number of changes of stop state when the references were made.
     leaving: bool,
+    /// What is done once the answer is on its way, so that no client hears of a stop before it hears that it went on.
+    afterwards: Option<Box<dyn FnOnce() + Send>>,
 }
 
 /// Starts a session on a connection; `settled` is called when the first message has come.
@@ -119,6 +120,7 @@ pub(crate) fn start(
         references: std::collections::HashMap::new(),
         last_reference: 0,
         leaving: false,
+        afterwards: None,
     };
     let names = (format!("adzeman-read-{}", owner.0), format!("adzeman-write-{}", owner.0));
     let writing = thread::Builder::new().name(names.1).spawn(move || write_all(&messages, writer));
@@ -231,6 +233,9 @@ impl Session {
         let sent = self.client.respond(Response { seq: 0, request_seq, success, command, message, body });
         if sent && success && request.command == "initialize" {
             self.client.event("initialized", &serde_json::json!({}));
+        }
+        if let Some(afterwards) = self.afterwards.take() {
+            afterwards();
         }
         sent
     }

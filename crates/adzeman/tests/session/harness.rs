@@ -250,6 +250,11 @@ impl Client {
         response.message.expect("a refusal says why")
     }
 
+    /// Whether an event of this name has come already.
+    pub(crate) fn has_event(&self, name: &str) -> bool {
+        self.events.iter().any(|event| event.event == name)
+    }
+
     /// Waits for an event of this name and answers its body.
     #[track_caller]
     pub(crate) fn event(&mut self, name: &str) -> Json {

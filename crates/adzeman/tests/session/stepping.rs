@@ -49,6 +49,21 @@ fn going_on_when_nothing_is_stopped_is_refused() {
 }
 
 #[test]
+fn the_answer_comes_before_the_next_stop() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, None)]);
+        host.go();
+        client.stopped();
+        for command in ["continue", "next", "continue", "stepIn"].repeat(10) {
+            client.go_on(command);
+            assert!(!client.has_event("stopped"), "a stop was told before the answer to {command}");
+            client.stopped();
+        }
+    });
+}
+
+#[test]
 fn pause_stops_at_the_next_line() {
     on_each(SCRIPT, |host| {
         let mut client = host.attach();

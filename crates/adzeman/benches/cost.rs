@@ -1,0 +1,304 @@
+//! What debugging costs: `cargo bench -p adzeman`. Prints ratios within the run, which are what `docs/performance.md`
+//! quotes; the times themselves depend on the machine.
+
+use std::cell::RefCell;
+use std::fs;
+use std::hint::black_box;
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::path::Path;
+use std::sync::mpsc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use adzeman_dap::{Decoded, Message, Request, decode, encode};
+use criterion::Criterion;
+use mlua::{Function, HookTriggers, Lua, VmState};
+use serde_json::{Value as Json, json};
+
+/// A script, its argument, a line of its hot function that is never reached, and a line of a function that is not called.
+struct Case {
+    name: &'static str,
+    script: &'static str,
+    argument: i64,
+    never: u32,
+    elsewhere: u32,
+}
+
+const CASES: [Case; 3] = [
+    Case {
+        name: "loop",
+        script: "\
+function run(n)
+  local s = 0
+  for i = 1, n do
+    s = s + i % 7
+    if s < 0 then
+      s = 1
+    end
+  end
+  return s
+end
+function other()
+  return 1
+end",
+        argument: 100_000,
+        never: 6,
+        elsewhere: 12,
+    },
+    Case {
+        name: "calls",
+        script: "\
+local function fib(n)
+  if n < 2 then return n end
+  if n > 1000 then
+    n = 1000
+  end
+  return fib(n - 1) + fib(n - 2)
+end
+run = fib
+function other()
+  return 1
+end",
+        argument: 22,
+        never: 4,
+        elsewhere: 10,
+    },
+    Case {
+        name: "library",
+        script: "\
+function run(n)
+  local t, x = {}, 42
+  for i = 1, n do
+    x = (x * 1103515245 + 12345) % 2147483648
+    t[i] = x
+  end
+  table.sort(t, function(a, b)
+    if a == nil then
+      return false
+    end
+    return a < b
+  end)
+  return t[1]
+end
+function other()
+  return 1
+end",
+        argument: 5_000,
+        never: 9,
+        elsewhere: 16,
+    },
+];
+
+/// Just enough of a client.
+struct Client<R, W> {
+    reader: R,
+    writer: W,
+    held: Vec<u8>,
+    seq: i64,
+}
+
+impl<R: Read, W: Write> Client<R, W> {
+    fn attach(reader: R, writer: W) -> Self {
+        let mut client = Self { reader, writer, held: Vec::new(), seq: 0 };
+        client.request("initialize", json!({}));
+        client.request("attach", json!({}));
+        client
+    }
+
+    fn message(&mut self) -> Message {
+        let mut chunk = [0; 8192];
+        loop {
+            if let Decoded::Message { message, consumed } = decode(&self.held).expect("a message") {
+                self.held.drain(..consumed);
+                return message;
+            }
+            let count = self.reader.read(&mut chunk).expect("the host is there");
+            assert!(count > 0, "the host has hung up");
+            self.held.extend_from_slice(&chunk[..count]);
+        }
+    }
+
+    fn request(&mut self, command: &str, arguments: Json) -> Json {
+        self.seq += 1;
+        let request = Request { seq: self.seq, command: command.into(), arguments: Some(arguments) };
+        self.writer.write_all(&encode(&Message::Request(request)).expect("a request")).expect("the host is there");
+        loop {
+            if let Message::Response(response) = self.message()
+                && response.request_seq == self.seq
+            {
+                assert!(response.success, "{command}: {:?}", response.message);
+                return response.body.unwrap_or_default();
+            }
+        }
+    }
+
+    fn event(&mut self, name: &str) {
+        loop {
+            if matches!(self.message(), Message::Event(event) if event.event == name) {
+                return;
+            }
+        }
+    }
+
+    fn break_at(&mut self, line: u32, condition: Option<&str>) {
+        let breakpoints = json!([{"line": line, "condition": condition}]);
+        let body = self.request("setBreakpoints", json!({"source": {"path": "case.lua"}, "breakpoints": breakpoints}));
+        assert_eq!(body["breakpoints"][0]["verified"], true);
+        assert_eq!(body["breakpoints"][0]["line"], line);
+    }
+}
+
+/// A host with one context that runs a case.
+struct Bench {
+    host: Host,
+    run: Function,
+    _context: LuaContext,
+}
+
+impl Bench {
+    fn new(case: &Case, listen: Listen) -> Self {
+        let host = Host::builder("bench").event(EventKind::new("frame.update")).start(listen).expect("a host");
+        let lua = Lua::new();
+        let context = LuaContext::attach(&host, &lua, "main").expect("a context");
+        context.load("case.lua", case.script).expect("a script").call::<()>(()).expect("it runs");
+        Self { run: lua.globals().get("run").expect("a function"), host, _context: context }
+    }
+
+    fn call(&self, argument: i64) -> i64 {
+        let event = Event::of("frame.update").with("n", argument);
+        self.host.emit(event, || self.run.call::<i64>(argument)).expect("it runs")
+    }
+}
+
+fn bare(case: &Case) -> (Lua, Function) {
+    let lua = Lua::new();
+    lua.load(case.script).exec().expect("it runs");
+    let run = lua.globals().get("run").expect("a function");
+    (lua, run)
+}
+
+fn scripts(criterion: &mut Criterion) {
+    for case in &CASES {
+        let mut group = criterion.benchmark_group(case.name);
+        group.sample_size(20).measurement_time(Duration::from_secs(2)).warm_up_time(Duration::from_millis(300));
+        let (_lua, run) = bare(case);
+        group.bench_function("bare", |b| b.iter(|| run.call::<i64>(black_box(case.argument))));
+
+        let (lua, run) = bare(case);
+        lua.set_hook(HookTriggers::EVERY_LINE, |_, _| Ok(VmState::Continue)).expect("a hook");
+        group.bench_function("naive", |b| b.iter(|| run.call::<i64>(black_box(case.argument))));
+
+        let bench = Bench::new(case, Listen::Off);
+        group.bench_function("detached", |b| b.iter(|| bench.call(black_box(case.argument))));
+        let (reader, writer) = bench.host.connect().expect("a session");
+        let mut client = Client::attach(reader, writer);
+        group.bench_function("attached", |b| b.iter(|| bench.call(black_box(case.argument))));
+        client.break_at(case.elsewhere, None);
+        group.bench_function("elsewhere", |b| b.iter(|| bench.call(black_box(case.argument))));
+        client.break_at(case.never, None);
+        group.bench_function("never", |b| b.iter(|| bench.call(black_box(case.argument))));
+        group.finish();
+    }
+}
+
+fn emit(criterion: &mut Criterion) {
+    let host = Host::builder("bench").event(EventKind::new("frame.update")).start(Listen::Off).expect("a host");
+    let counter = RefCell::new(0_u64);
+    let handler = || {
+        *counter.borrow_mut() += 1;
+        Ok::<_, String>(())
+    };
+    let mut group = criterion.benchmark_group("emit");
+    group.sample_size(50).measurement_time(Duration::from_secs(2)).warm_up_time(Duration::from_millis(300));
+    group.bench_function("bare", |b| b.iter(|| black_box(handler)()));
+    group.bench_function("detached", |b| {
+        b.iter(|| {
+            let event = Event::of("frame.update").subject(("lock", 7)).with("dt", black_box(0.5)).with("n", 3);
+            host.emit(event, black_box(handler))
+        });
+    });
+    group.finish();
+}
+
+/// From the stop to the first stack and locals at the client, over a socket.
+fn stop(criterion: &mut Criterion) {
+    let (ready, is_ready) = mpsc::channel();
+    let script = thread::spawn(move || {
+        let bench = Bench::new(&CASES[1], Listen::ANY_PORT);
+        ready.send(bench.host.address().expect("an address")).expect("the bench waits");
+        while !bench.host.is_attached() {
+            thread::yield_now();
+        }
+        while bench.host.is_attached() {
+            bench.call(1);
+        }
+    });
+    let stream = TcpStream::connect(is_ready.recv().expect("an address")).expect("the host listens");
+    stream.set_nodelay(true).expect("a socket");
+    let mut client = Client::attach(stream.try_clone().expect("a socket"), stream);
+    client.break_at(2, None);
+    client.event("stopped");
+    let mut group = criterion.benchmark_group("stop");
+    group.sample_size(50).measurement_time(Duration::from_secs(2)).warm_up_time(Duration::from_millis(300));
+    group.bench_function("to first stack and locals", |b| {
+        b.iter_custom(|rounds| {
+            let mut spent = Duration::ZERO;
+            for _ in 0..rounds {
+                client.request("continue", json!({"threadId": 1}));
+                let begun = Instant::now();
+                client.event("stopped");
+                let frames = client.request("stackTrace", json!({"threadId": 1, "levels": 20}));
+                let scopes = client.request("scopes", json!({"frameId": frames["stackFrames"][0]["id"]}));
+                let locals = scopes["scopes"][0]["variablesReference"].clone();
+                black_box(client.request("variables", json!({"variablesReference": locals})));
+                spent += begun.elapsed();
+            }
+            spent
+        });
+    });
+    group.finish();
+    client.break_at(10, None);
+    client.request("disconnect", json!({}));
+    drop(client);
+    script.join().expect("the host ends");
+}
+
+/// The mean time of a benchmark of this run, in nanoseconds.
+fn mean(group: &str, name: &str) -> Option<f64> {
+    let root = std::env::var_os("CARGO_TARGET_DIR")
+        .map_or_else(|| Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target"), std::path::PathBuf::from);
+    let file = root.join("criterion").join(group).join(name.replace(' ', "_")).join("new/estimates.json");
+    let file =
+        if file.exists() { file } else { root.join("criterion").join(group).join(name).join("new/estimates.json") };
+    let estimates: Json = serde_json::from_str(&fs::read_to_string(file).ok()?).ok()?;
+    estimates["mean"]["point_estimate"].as_f64()
+}
+
+fn print_ratios() {
+    println!("\nratios to the bare engine, in this run");
+    for case in CASES.map(|case| case.name) {
+        let Some(bare) = mean(case, "bare") else { continue };
+        for name in ["detached", "attached", "elsewhere", "never", "naive"] {
+            if let Some(time) = mean(case, name) {
+                println!("  {case:<8} {name:<10} {:.2}x", time / bare);
+            }
+        }
+    }
+    if let (Some(bare), Some(detached)) = (mean("emit", "bare"), mean("emit", "detached")) {
+        println!("  emit     detached   {:.2} ns over the bare call", detached - bare);
+    }
+    if let Some(time) = mean("stop", "to first stack and locals") {
+        println!("  stop     to first stack and locals at the client: {:.3} ms", time / 1e6);
+    }
+}
+
+fn main() {
+    let mut criterion = Criterion::default().configure_from_args();
+    emit(&mut criterion);
+    scripts(&mut criterion);
+    stop(&mut criterion);
+    criterion.final_summary();
+    print_ratios();
+}
