@@ -67,7 +67,7 @@ const SUGGESTIONS: &str = "Three things to try:
 pub(crate) fn run(demo: &Demo, printer: &Printer) -> Result<(), CliError> {
     let hands_on = demo.hands_on;
     let mut lockside =
-        Lockside::start(if hands_on { &["--fps", "30"] } else { &["--fps", "400", "--frames", "1600"] })?;
+        Lockside::start(if hands_on { &["--fps", "120"] } else { &["--fps", "400", "--frames", "1600"] })?;
     let patience = (!hands_on).then_some(PATIENCE);
     let mut session = Session::attach(&lockside.address, patience, printer)?;
     printer.remark(&format!("lockside runs as process {} and listens on {}\n", lockside.child.id(), lockside.address));

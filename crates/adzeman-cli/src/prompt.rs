@@ -1,5 +1,6 @@
 //! The prompt: history, completion, and what happens while it waits.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::path::PathBuf;
 use std::rc::Rc;
@@ -19,6 +20,7 @@ use crate::batch::{Next, run_line};
 use crate::client::Onlooker;
 use crate::command::VERBS;
 use crate::error::CliError;
+use crate::render::PROMPT;
 use crate::session::{INTERRUPTED, Session};
 
 /// Lines of history kept.
@@ -176,6 +178,13 @@ impl Completer for Assistant<'_, '_> {
 impl Hinter for Assistant<'_, '_> {
     type Hint = String;
 }
-impl Highlighter for Assistant<'_, '_> {}
+
+/// The prompt stands out from what was printed; the editor asks for this only on a terminal with colour.
+impl Highlighter for Assistant<'_, '_> {
+    fn highlight_prompt<'b, 's: 'b, 'p: 'b>(&'s self, prompt: &'p str, _: bool) -> Cow<'b, str> {
+        Cow::Owned(format!("{PROMPT}{prompt}{PROMPT:#}"))
+    }
+}
+
 impl Validator for Assistant<'_, '_> {}
 impl Helper for Assistant<'_, '_> {}

@@ -18,12 +18,15 @@ const fn colour(colour: AnsiColor) -> Style {
 const STRONG: Style = Style::new().bold();
 const QUIET: Style = Style::new().dimmed();
 const HERE: Style = colour(AnsiColor::Cyan).bold();
-const NAME: Style = colour(AnsiColor::Blue);
+const NAME: Style = colour(AnsiColor::Green);
 const TROUBLE: Style = colour(AnsiColor::Red);
+pub(crate) const PROMPT: Style = colour(AnsiColor::Cyan);
 const TYPED: Style = colour(AnsiColor::Magenta).bold();
 
 /// Widest value in a row before it is cut.
 const WIDEST: usize = 100;
+/// The same in a line that holds several.
+const WIDEST_BESIDE_OTHERS: usize = 60;
 
 pub(crate) struct Printer {
     json: bool,
@@ -52,7 +55,7 @@ impl Printer {
     /// A command as a person would type it, when nobody does.
     pub(crate) fn echo(&self, prompt: &str, command: &str) {
         if !self.json {
-            to_stdout(&format!("\n{} {}\n", styled(QUIET, prompt), styled(TYPED, command)));
+            to_stdout(&format!("\n{} {}\n", styled(PROMPT, prompt), styled(TYPED, command)));
         }
     }
 
@@ -61,6 +64,11 @@ impl Printer {
         if !self.json {
             to_stdout(&format!("{text}\n"));
         }
+    }
+
+    /// Says that nothing has happened yet, and what to do about it.
+    pub(crate) fn waiting(&self, host: &str) {
+        self.remark(&styled(QUIET, &format!("{host} runs; Ctrl-C stops it at its next line")));
     }
 
     /// What a command answered.
@@ -233,7 +241,9 @@ fn render_event(rows: &[Row]) -> String {
     let Some(name) = value("name") else { return String::new() };
     let subject = value("subject").map_or(String::new(), |subject| format!(" of {subject}"));
     let carried = rows.iter().filter(|row| row.name != "name" && row.name != "subject");
-    let carried: Vec<_> = carried.map(|row| format!("{} {}", styled(NAME, &row.name), cut(&row.value))).collect();
+    let carried: Vec<_> = carried
+        .map(|row| format!("{} {}", styled(NAME, &row.name), cut_to(&row.value, WIDEST_BESIDE_OTHERS)))
+        .collect();
     format!("during {}{subject}   {}\n", styled(STRONG, &name), carried.join("   "))
 }
 
@@ -312,7 +322,11 @@ fn more(shown: usize, total: usize, what: &str) -> String {
 }
 
 fn cut(text: &str) -> String {
-    let shown: String = text.chars().take(WIDEST).collect();
+    cut_to(text, WIDEST)
+}
+
+fn cut_to(text: &str, widest: usize) -> String {
+    let shown: String = text.chars().take(widest).collect();
     if shown.len() < text.len() { shown + "…" } else { shown }
 }
 

@@ -21,6 +21,8 @@ use crate::report::{Notice, Report};
 const FIRST_FRAMES: usize = 50;
 /// Between two looks at whether Ctrl-C was pressed.
 const GLANCE: Duration = Duration::from_millis(50);
+/// After this time without a stop, the prompt says that it waits.
+const PATIENT_FOR: Duration = Duration::from_millis(600);
 /// The host says hello at once, or it is no host.
 const HELLO_WITHIN: Duration = Duration::from_secs(5);
 
@@ -172,8 +174,13 @@ impl<'a> Session<'a> {
     /// Waits for a stop, or for the end of a step that left its handler. Ctrl-C asks for a pause.
     pub(crate) fn wait(&mut self) -> Result<Report, CliError> {
         let begun = Instant::now();
+        let mut said_so = self.patience.is_some();
         INTERRUPTED.store(false, SeqCst);
         loop {
+            if !said_so && begun.elapsed() > PATIENT_FOR {
+                self.printer.waiting(&self.host.name);
+                said_so = true;
+            }
             if let Some(event) = self.client.next_event(GLANCE)? {
                 match self.take(&event)? {
                     Some(Ended::Stopped(body)) => return self.stopped_at(&body),
