@@ -11,7 +11,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
 use adzeman_dap::{Decoded, Message, Request, decode, encode};
 use criterion::Criterion;
 use mlua::{Function, HookTriggers, Lua, VmState};
@@ -179,26 +179,52 @@ fn bare(case: &Case) -> (Lua, Function) {
     (lua, run)
 }
 
+/// A case made ready in one of the ways it is measured in.
+struct Ready {
+    call: Box<dyn Fn()>,
+    /// Kept attached meanwhile.
+    _client: Option<Client<PipeReader, PipeWriter>>,
+}
+
+const WAYS: [&str; 6] = ["bare", "naive", "detached", "attached", "elsewhere", "never"];
+
+fn ready(case: &'static Case, way: &str) -> Ready {
+    let argument = case.argument;
+    if way == "bare" || way == "naive" {
+        let (lua, run) = bare(case);
+        if way == "naive" {
+            lua.set_hook(HookTriggers::EVERY_LINE, |_, _| Ok(VmState::Continue)).expect("a hook");
+        }
+        let call = Box::new(move || {
+            black_box((&lua, run.call::<i64>(black_box(argument)).expect("it runs")));
+        });
+        return Ready { call, _client: None };
+    }
+    let bench = Bench::new(case, Listen::Off);
+    let client = (way != "detached").then(|| {
+        let (reader, writer) = bench.host.connect().expect("a session");
+        let mut client = Client::attach(reader, writer);
+        match way {
+            "elsewhere" => client.break_at(case.elsewhere, None),
+            "never" => client.break_at(case.never, None),
+            _ => {}
+        }
+        client
+    });
+    let call = Box::new(move || {
+        black_box(bench.call(black_box(argument)));
+    });
+    Ready { call, _client: client }
+}
+
 fn scripts(criterion: &mut Criterion) {
     for case in &CASES {
         let mut group = criterion.benchmark_group(case.name);
         group.sample_size(20).measurement_time(Duration::from_secs(2)).warm_up_time(Duration::from_millis(300));
-        let (_lua, run) = bare(case);
-        group.bench_function("bare", |b| b.iter(|| run.call::<i64>(black_box(case.argument))));
-
-        let (lua, run) = bare(case);
-        lua.set_hook(HookTriggers::EVERY_LINE, |_, _| Ok(VmState::Continue)).expect("a hook");
-        group.bench_function("naive", |b| b.iter(|| run.call::<i64>(black_box(case.argument))));
-
-        let bench = Bench::new(case, Listen::Off);
-        group.bench_function("detached", |b| b.iter(|| bench.call(black_box(case.argument))));
-        let (reader, writer) = bench.host.connect().expect("a session");
-        let mut client = Client::attach(reader, writer);
-        group.bench_function("attached", |b| b.iter(|| bench.call(black_box(case.argument))));
-        client.break_at(case.elsewhere, None);
-        group.bench_function("elsewhere", |b| b.iter(|| bench.call(black_box(case.argument))));
-        client.break_at(case.never, None);
-        group.bench_function("never", |b| b.iter(|| bench.call(black_box(case.argument))));
+        for way in WAYS {
+            let ready = ready(case, way);
+            group.bench_function(way, |b| b.iter(|| (ready.call)()));
+        }
         group.finish();
     }
 }
@@ -280,7 +306,7 @@ fn print_ratios() {
     println!("\nratios to the bare engine, in this run");
     for case in CASES.map(|case| case.name) {
         let Some(bare) = mean(case, "bare") else { continue };
-        for name in ["detached", "attached", "elsewhere", "never", "naive"] {
+        for name in &WAYS[1..] {
             if let Some(time) = mean(case, name) {
                 println!("  {case:<8} {name:<10} {:.2}x", time / bare);
             }
@@ -294,7 +320,22 @@ fn print_ratios() {
     }
 }
 
+/// With `COST_ONCE=CASE/WAY/CALLS`: only that, without measuring, for counting instructions (`benches/instructions`).
+fn run_once(what: &str) -> Option<()> {
+    let mut parts = what.split('/');
+    let (case, way, calls) = (parts.next()?, parts.next()?, parts.next()?.parse::<u32>().ok()?);
+    let case = CASES.iter().find(|held| held.name == case)?;
+    let way = WAYS.iter().find(|held| **held == way)?;
+    let ready = ready(case, way);
+    (0..calls).for_each(|_| (ready.call)());
+    Some(())
+}
+
 fn main() {
+    if let Ok(what) = std::env::var("COST_ONCE") {
+        run_once(&what).expect("COST_ONCE is CASE/WAY/CALLS");
+        return;
+    }
     let mut criterion = Criterion::default().configure_from_args();
     emit(&mut criterion);
     scripts(&mut criterion);
