@@ -7,7 +7,7 @@
 //! ```
 //!
 //! A [`LuaEngine`] watches one Lua state. It sets a hook only while something needs one; see
-//! [`Need`](adzeman_core::decide::Need).
+//! [`Need`].
 #![deny(unsafe_code)]
 
 mod chunk;
