@@ -52,6 +52,10 @@ impl Client {
             .name("adzeman-client".to_owned())
             .spawn(move || {
                 let end = read_all(reader, &sender, &looking);
+                let gone = Event { seq: 0, event: "terminated".to_owned(), body: None };
+                if let Some(look) = looking.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
+                    look(&gone);
+                }
                 // The session may be over already.
                 let _ = sender.send(Incoming::End(end));
             })

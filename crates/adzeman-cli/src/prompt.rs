@@ -96,7 +96,7 @@ fn onlooker(mut printer: impl ExternalPrinter + Send + 'static) -> Onlooker {
                 let what = body["description"].as_str().unwrap_or("a context stopped");
                 (format!("{what}; press Enter to look"), false)
             }
-            "terminated" => ("the host has ended; press Enter".to_owned(), false),
+            "terminated" => ("the host is gone; press Enter".to_owned(), false),
             _ => return false,
         };
         printer.print(format!("{text}\n")).is_ok() && is_done

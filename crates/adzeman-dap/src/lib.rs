@@ -1,6 +1,12 @@
 //! The Debug Adapter Protocol, as far as Adzeman speaks it: message types and framing. No I/O: bytes go in, messages come
 //! out, and the other way round.
 //!
+//! ```text
+//!   bytes ─▶ decode ─▶ Message ─┬─ Request { command, arguments } ─▶ requests::…Arguments
+//!                               ├─ Response { body } ──────────────▶ requests::…Body
+//!                               └─ Event { event, body } ──────────▶ events::…Body
+//! ```
+//!
 //! The protocol's own specification is the source of every name in [`base`], [`requests`] and [`events`]; what it has no
 //! message for is in [`extra`], named `adzeman/...`.
 //!

@@ -7,6 +7,19 @@
 //! ```
 //!
 //! The same seed gives the same result, to the bit: only operations that IEEE 754 rounds exactly are used.
+//!
+//! ```
+//! use adzeman_demo::{Company, Options};
+//! use clap::Parser as _;
+//!
+//! # fn main() -> Result<(), adzeman_demo::LocksideError> {
+//! let options = Options::parse_from(["lockside", "--frames", "600", "--fps", "0", "--listen", "0"]);
+//! let summary = Company::open(&options)?.run()?;
+//! assert_eq!(summary.frames, 600);
+//! assert!(summary.passages > 0);
+//! # Ok(())
+//! # }
+//! ```
 #![forbid(unsafe_code)]
 
 mod books;

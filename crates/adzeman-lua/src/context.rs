@@ -82,6 +82,12 @@ impl Context {
             || self.supervisor.wants_attention()
     }
 
+    /// Whether lines are to be watched at all.
+    #[inline]
+    pub(crate) fn is_hooked(&self) -> bool {
+        self.hooked.get()
+    }
+
     /// Called by the hook on a line that is covered.
     pub(crate) fn line_reached(&self, state: State, activation: &Activation, line: u32) {
         let source = self.source_of(state, activation);

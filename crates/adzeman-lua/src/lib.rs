@@ -8,6 +8,53 @@
 //!
 //! A [`LuaEngine`] watches one Lua state. It sets a hook only while something needs one; see
 //! [`Need`].
+//!
+//! What a script is, is known when it is loaded, before it runs:
+//!
+//! ```
+//! use std::cell::RefCell;
+//! use std::rc::Rc;
+//! use adzeman_core::engine::{Engine, Supervisor};
+//! use adzeman_core::host::{HostError, HostView, TreePath};
+//! use adzeman_core::source::{Line, SourceFacts, SourceId};
+//! use adzeman_lua::LuaEngine;
+//!
+//! /// Notes which sources come.
+//! #[derive(Default)]
+//! struct Notes(RefCell<Vec<SourceFacts>>);
+//!
+//! impl Supervisor for Notes {
+//!     fn source_loaded(&self, facts: SourceFacts) -> SourceId {
+//!         self.0.borrow_mut().push(facts);
+//!         SourceId(0)
+//!     }
+//!     fn wants_attention(&self) -> bool { false }
+//!     fn line_reached(&self, _: &mut dyn Engine, _: Option<SourceId>, _: Line) {}
+//!     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
+//!     fn is_attached(&self) -> bool { false }
+//! }
+//!
+//! /// A host without anything to show.
+//! struct Bare;
+//!
+//! impl HostView for Bare {
+//!     fn get(&self, at: &TreePath) -> Result<serde_json::Value, HostError> {
+//!         Err(HostError::NoField { path: "host".into(), name: at.display(1), known: "nothing".into() })
+//!     }
+//!     fn set(&self, at: &TreePath, _: serde_json::Value) -> Result<(), HostError> {
+//!         Err(HostError::ReadOnly { path: at.display(1) })
+//!     }
+//!     fn has_event(&self) -> bool { false }
+//! }
+//!
+//! let (lua, notes) = (mlua::Lua::new(), Rc::new(Notes::default()));
+//! let engine = LuaEngine::new(&lua, notes.clone(), Rc::new(Bare)).unwrap();
+//! engine.load("toll.lua", "function fare(x)\n\n  return 2 * x\nend").unwrap();
+//!
+//! let facts = &notes.0.borrow()[0];
+//! assert_eq!(facts.functions[0].name.as_deref(), Some("fare"));
+//! assert_eq!(facts.lines.iter().map(Line::get).collect::<Vec<_>>(), [3, 4], "a definition is no place to stop");
+//! ```
 #![deny(unsafe_code)]
 
 mod chunk;

@@ -3,6 +3,7 @@
 //! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all.
 
 use std::cell::{Cell, RefCell};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering::SeqCst};
@@ -119,7 +120,7 @@ impl Lane {
         }
         let hold = match held {
             Some((context, engine, hold)) if context.shared.id == mail.context => {
-                (mail.work)(&mut SafePoint { engine, context, hold: Some(hold) });
+                survive(mail.work, &mut SafePoint { engine, context, hold: Some(hold) });
                 return;
             }
             held => held.map(|(_, _, hold)| hold),
@@ -129,8 +130,15 @@ impl Lane {
         let mut work = Some(mail.work);
         context.at_safe_point(&mut |engine| {
             if let Some(work) = work.take() {
-                work(&mut SafePoint { engine, context: &context, hold });
+                survive(work, &mut SafePoint { engine, context: &context, hold });
             }
         });
+    }
+}
+
+/// Does a job; a fault in it ends the job and not the stop, or the host.
+fn survive(work: Work, point: &mut SafePoint<'_>) {
+    if catch_unwind(AssertUnwindSafe(|| work(point))).is_err() {
+        tracing::error!("a job of a session had panicked; its asker is told that there is no answer");
     }
 }

@@ -14,6 +14,9 @@
 //!
 //! Nothing is opened unless asked: see [`Listen`].
 //!
+//! On Linux, the signal `SIGURG` is sent to a script's own thread to interrupt it (for a pause, or when breakpoints
+//! change), unless the process uses that signal itself. It restarts system calls, as far as they can be.
+//!
 //! ```
 //! use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 //! use std::sync::{Arc, Mutex};

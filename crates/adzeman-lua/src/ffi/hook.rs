@@ -83,6 +83,11 @@ unsafe extern "C-unwind" fn on_line(raw: *mut ffi::lua_State, record: *mut ffi::
         return;
     };
     if !context.covers(line) {
+        if !context.is_hooked() {
+            // Set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
+            // SAFETY: `raw` is the running thread.
+            unsafe { ffi::lua_sethook(raw, None, 0, 0) };
+        }
         return;
     }
     let outcome = catch_unwind(AssertUnwindSafe(|| {

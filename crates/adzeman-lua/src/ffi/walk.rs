@@ -18,8 +18,12 @@ pub(crate) const MOST_VALUES: usize = 200_000;
 /// When the list of what is still to be looked at cannot grow.
 pub(crate) fn walk(state: State, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
     let top = state.top();
+    let was_running = state.hold_collector();
     let outcome = Walk::new(state).and_then(|mut walk| walk.run(show));
     state.cut_to(top);
+    if was_running {
+        state.release_collector();
+    }
     outcome
 }
 

@@ -91,6 +91,25 @@ fn a_breakpoint_set_early_binds_when_its_source_comes() {
     });
 }
 
+/// Scripts that the host loads by its own means are found when someone attaches.
+#[test]
+fn a_source_that_nobody_reported_is_found_and_its_breakpoints_bind() {
+    let script =
+        "load('local kept = 3\\nfunction update(n)\\n  local x = n + kept\\n  return x\\nend', '=inner.lua')()";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        let set = client.ok("setBreakpoints", json!({"source": {"path": "inner.lua"}, "breakpoints": [{"line": 4}]}));
+        assert_eq!(set["breakpoints"][0]["verified"], false);
+        host.go();
+        assert_eq!(client.event("breakpoint")["breakpoint"]["verified"], true);
+        let (_, line) = client.stopped();
+        assert_eq!(line, 4);
+        let x: i64 = client.evaluate("x - n").parse().unwrap();
+        assert_eq!(x, 3);
+        assert_eq!(client.ok("loadedSources", json!({}))["sources"][0]["path"], "inner.lua");
+    });
+}
+
 #[test]
 fn a_function_is_found_by_name_also_when_it_is_local() {
     on_each(SCRIPT, |host| {
