@@ -26,12 +26,14 @@ fn work
   z = z - 1
 ";
 
+type AtStop = dyn FnMut(&mut dyn Engine);
+
 /// Decides with what it is given, and keeps what it saw.
 struct Watch {
     decider: RefCell<Decider>,
     subject: Option<&'static str>,
     stops: RefCell<Vec<(u32, Reason)>>,
-    at_stop: RefCell<Box<dyn FnMut(&mut dyn Engine)>>,
+    at_stop: RefCell<Box<AtStop>>,
     printed: RefCell<String>,
 }
 

@@ -83,11 +83,15 @@ impl Preview {
     }
 }
 
-/// A float with at most six decimals, and at least one so that it does not look whole.
+/// A float with at most six decimals, and at least one so that it does not look whole; very large and very small ones as
+/// six decimals and a power of ten.
 #[must_use]
 pub fn short_float(float: f64) -> String {
     if !float.is_finite() || (float != 0.0 && !(1e-4..1e15).contains(&float.abs())) {
-        return format!("{float:e}").replace("NaN", "nan");
+        let text = format!("{float:.6e}").replace("NaN", "nan");
+        return text.split_once('e').map_or(text.clone(), |(digits, power)| {
+            format!("{}e{power}", digits.trim_end_matches('0').trim_end_matches('.'))
+        });
     }
     let text = format!("{float:.6}");
     let text = text.trim_end_matches('0');
@@ -120,6 +124,7 @@ mod tests {
     #[test]
     fn floats_are_short_and_never_look_whole() {
         assert_eq!([2.0, 0.1 + 0.2, 1e20, 0.0, -3.25].map(short_float), ["2.0", "0.3", "1e20", "0.0", "-3.25"]);
+        assert_eq!([1.388_888_888_342_876_3e-7, -1e-300].map(short_float), ["1.388889e-7", "-1e-300"]);
         assert_eq!(short_float(f64::NAN), "nan");
         assert_eq!(short_float(f64::INFINITY), "inf");
     }
