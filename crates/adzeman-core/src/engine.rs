@@ -5,10 +5,12 @@
 //! script was interrupted, or a moment between two handlers. Both live on the thread that runs the scripts and never
 //! leave it; everything they answer is plain data.
 
+use std::time::Duration;
+
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::breakpoint::{Breakpoint, SourceLine};
+use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
 use crate::host::HostError;
 use crate::source::{Line, SourceFacts, SourceId};
@@ -40,6 +42,8 @@ pub struct Frame {
     pub place: Option<SourceLine>,
     /// Whether frames are missing below it because of a tail call.
     pub tail_call: bool,
+    /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`]).
+    pub running_for: Option<Duration>,
 }
 
 /// Which names a scope holds.
@@ -131,6 +135,22 @@ pub enum EngineError {
     Runtime(String),
 }
 
+/// What became of a watched value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Probe {
+    /// It is as it was.
+    Same,
+    /// It is another one.
+    Changed {
+        /// Its type before, and the value in a line.
+        before: (String, String),
+        /// The same now.
+        now: (String, String),
+    },
+    /// The variable is no longer there: its function has returned.
+    Gone,
+}
+
 /// The view of a script state at a safe point. All methods are called on the thread that runs the scripts.
 ///
 /// Looking must not change anything: no metamethod, getter or conversion of the script may run in
@@ -171,6 +191,15 @@ pub trait Engine {
     /// Says what is wrong with the text, or what it raised.
     fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError>;
 
+    /// Evaluates a text as the script itself would: without a limit, and with its lines reported to the supervisor, so that
+    /// breakpoints in it stop. Engines that cannot do that evaluate as always.
+    ///
+    /// # Errors
+    /// As [`evaluate`](Self::evaluate).
+    fn run_openly(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluate(frame, text)
+    }
+
     /// Gives `target`, any expression that can stand left of an assignment, the value of `text`; answers the new value.
     ///
     /// # Errors
@@ -182,6 +211,70 @@ pub trait Engine {
     /// # Errors
     /// What is wrong with the condition, for people.
     fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String>;
+
+    /// The text of an expression in a log message, evaluated in the innermost frame: a string as itself, anything else as
+    /// its preview. Engines may keep what they compile for `owner` and `slot`, the number of the expression in its text.
+    ///
+    /// # Errors
+    /// What is wrong with the expression, for people.
+    fn text_of(&mut self, owner: &Breakpoint, slot: usize, expression: &str) -> Result<String, String> {
+        let _ = (owner, slot);
+        let values = self.evaluate(Some(0), expression).map_err(|error| error.to_string())?;
+        Ok(values.iter().map(|value| value.preview.as_str()).collect::<Vec<_>>().join(", "))
+    }
+
+    /// Runs the statement of a breakpoint in the innermost frame. Engines may keep what they compile for `owner`.
+    ///
+    /// # Errors
+    /// What is wrong with the statement, for people.
+    fn run_statement(&mut self, owner: &Breakpoint, statement: &str) -> Result<(), String> {
+        let _ = owner;
+        self.evaluate(Some(0), statement).map(|_| ()).map_err(|error| error.to_string())
+    }
+
+    /// Whether a condition of an event breakpoint holds, asked before any script handles the event; `None` when only the
+    /// first line of the handler can tell, because the condition uses names of the script.
+    ///
+    /// # Errors
+    /// What is wrong with the condition, for people.
+    fn condition_of_event(&mut self, owner: &Breakpoint, text: &str) -> Result<Option<bool>, String> {
+        let _ = (owner, text);
+        Ok(None)
+    }
+
+    /// Whether the innermost function has just been entered. Engines that cannot tell answer true.
+    fn is_function_entry(&mut self) -> bool {
+        true
+    }
+
+    /// Begins to watch the value that `target` names in `frame` (only the globals for `None`): the variable, or the field
+    /// of the table that it is in now.
+    ///
+    /// # Errors
+    /// Says why that cannot be watched.
+    fn track(&mut self, frame: Option<usize>, target: &str) -> Result<TrackId, EngineError> {
+        let _ = frame;
+        Err(EngineError::NotAssignable {
+            name: target.to_owned(),
+            why: "this engine cannot watch values; break on the lines that change it".to_owned(),
+        })
+    }
+
+    /// Whether a watched value differs from the last time it was asked for.
+    fn probe(&mut self, track: TrackId) -> Probe {
+        let _ = track;
+        Probe::Gone
+    }
+
+    /// Forgets a watched value.
+    fn untrack(&mut self, track: TrackId) {
+        let _ = track;
+    }
+
+    /// What the function returned that the last step came out of, if it was asked for ([`Need::returns_of`]).
+    fn returned(&mut self) -> Option<Vec<Value>> {
+        None
+    }
 
     /// Names and fields that could stand where `prefix` stands, in `frame`.
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String>;
@@ -197,6 +290,12 @@ pub trait EngineContext {
 
     /// Lends the view of this moment to `work`.
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine));
+
+    /// Gives the handler under way up: its script raises an error that it cannot catch, until the host is reached. Ends with
+    /// the next [`watch`](Self::watch). False where the engine has no way.
+    fn abandon(&self) -> bool {
+        false
+    }
 
     /// Looks for sources that were loaded without the engine being told, and reports them to the supervisor.
     fn discover(&self);
@@ -215,6 +314,12 @@ pub trait Syntax: Send + Sync {
     /// # Errors
     /// What is wrong with it, for people.
     fn check_expression(&self, text: &str) -> Result<(), String>;
+
+    /// Whether `text` could be run as a statement.
+    ///
+    /// # Errors
+    /// What is wrong with it, for people.
+    fn check_statement(&self, text: &str) -> Result<(), String>;
 }
 
 /// Whom an engine reports to.
@@ -229,6 +334,16 @@ pub trait Supervisor {
     /// A line that [`Need`] covers was reached, or attention was wanted. Returns when the context may go on, which can
     /// take as long as a person looks at it.
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
+
+    /// Whether a function, defined from line `first` to `last` of a source, has a breakpoint on one of its own lines.
+    /// Lines count from 1; 0 to 0 stands for a whole script. Asked once for each function and set of breakpoints.
+    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool;
+
+    /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
+    /// something in the script will catch it. Returns when the raise may go on.
+    fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
+        let _ = (engine, place, message, caught);
+    }
 
     /// The script printed a text, line break included.
     fn printed(&self, text: &str, place: Option<(SourceId, Line)>);

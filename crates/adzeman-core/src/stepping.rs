@@ -66,6 +66,18 @@ impl Step {
         self.kind
     }
 
+    /// How deep the function is that the step began in.
+    #[must_use]
+    pub fn depth(self) -> usize {
+        self.depth
+    }
+
+    /// Whether a function at `depth` of `stack` is the one that the step began in.
+    #[must_use]
+    pub fn is_at(self, stack: StackId, depth: impl FnOnce() -> usize) -> bool {
+        stack == self.from && depth() == self.depth
+    }
+
     /// Whether the line just reached, at the top of `stack`, ends the step.
     #[must_use]
     pub fn arrives(self, stack: &dyn Stack) -> bool {

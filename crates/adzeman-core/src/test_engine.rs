@@ -19,7 +19,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use crate::breakpoint::{Breakpoint, SourceLine};
-use crate::decide::{Decider, Need};
+use crate::decide::{Decider, Moment, Need};
 use crate::engine::{Engine, EngineContext, EngineError, Frame, FrameKind, Scope, ScopeKind, Supervisor};
 use crate::source::{FunctionSpan, Line, LineSet, SourceFacts, SourceId};
 use crate::stepping::{Stack, StackId, StackState, Step, StepKind};
@@ -245,6 +245,7 @@ impl Engine for View<'_> {
             name: self.0.functions[frame.function].name.clone(),
             place: self.0.source.get().map(|source| SourceLine { source, line: frame.line }),
             tail_call: false,
+            running_for: None,
         }))
     }
 
@@ -334,10 +335,14 @@ impl Supervisor for Script {
         self.decider.borrow().need().every_line
     }
 
+    fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool {
+        true
+    }
+
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         let mut decider = self.decider.borrow_mut();
         let place = source.map(|source| SourceLine { source, line });
-        if decider.at_line(place, None, engine).is_none() {
+        if decider.at_line(Moment { place, ..Moment::default() }, engine).reason.is_none() {
             return;
         }
         let number = self.stops.borrow().len();
@@ -388,11 +393,9 @@ pub fn armed_at(engine: &TestEngine, lines: &[u32]) -> Arc<crate::breakpoint::Ar
     let mut sources = crate::source::Sources::default();
     sources.add(engine.facts());
     let mut store = BreakpointStore::default();
-    let spec = |line: &u32| BreakpointSpec {
-        site: Site::Line { path: engine.name.clone(), line: Line::new(*line).unwrap_or(Line::FIRST) },
-        condition: None,
-        subject: None,
+    let spec = |line: &u32| {
+        BreakpointSpec::at(Site::Line { path: engine.name.clone(), line: Line::new(*line).unwrap_or(Line::FIRST) })
     };
     store.replace(OwnerId(1), |_| true, lines.iter().map(spec).collect());
-    Arc::new(Armed::new(&store.resolve(&sources, &[])))
+    Arc::new(Armed::new(&store.resolve(&sources, &[]), std::collections::HashSet::new()))
 }

@@ -1,11 +1,12 @@
 //! The decision to run or stop, on the test engine: breakpoints, conditions, events, steps.
 
 use std::cell::RefCell;
+use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Resolved, Site, SourceLine, Status};
-use adzeman_core::decide::{Decider, EventInHand, Reason};
+use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, ScopeKind, Supervisor};
 use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
@@ -35,6 +36,7 @@ struct Watch {
     stops: RefCell<Vec<(u32, Reason)>>,
     at_stop: RefCell<Box<AtStop>>,
     printed: RefCell<String>,
+    said: RefCell<Vec<String>>,
 }
 
 impl Supervisor for Watch {
@@ -49,11 +51,17 @@ impl Supervisor for Watch {
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         let event = EventInHand { kind: "frame.update", subject: self.subject };
         let place = source.map(|source| SourceLine { source, line });
-        let reason = self.decider.borrow_mut().at_line(place, Some(event), engine);
-        if let Some(reason) = reason {
+        let moment = Moment { place, event: Some(event), context: "main" };
+        let decision = self.decider.borrow_mut().at_line(moment, engine);
+        self.said.borrow_mut().extend(decision.said.into_iter().map(|said| said.text));
+        if let Some(reason) = decision.reason {
             self.stops.borrow_mut().push((line.get(), reason));
             (self.at_stop.borrow_mut())(engine);
         }
+    }
+
+    fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool {
+        true
     }
 
     fn printed(&self, text: &str, _: Option<(SourceId, Line)>) {
@@ -66,7 +74,7 @@ impl Supervisor for Watch {
 }
 
 fn spec(site: Site) -> BreakpointSpec {
-    BreakpointSpec { site, condition: None, subject: None }
+    BreakpointSpec::at(site)
 }
 
 fn at(line: u32) -> Site {
@@ -86,7 +94,7 @@ fn resolve(engine: &TestEngine, specs: Vec<BreakpointSpec>) -> Vec<Resolved> {
 fn run_with(specs: Vec<BreakpointSpec>, expects: bool, at_stop: impl FnMut(&mut dyn Engine) + 'static) -> Rc<Watch> {
     let engine = TestEngine::new("program", PROGRAM);
     let mut decider = Decider::default();
-    decider.arm(Arc::new(Armed::new(&resolve(&engine, specs))));
+    decider.arm(Arc::new(Armed::new(&resolve(&engine, specs), HashSet::new())));
     decider.expect_handler(expects);
     let watch = Rc::new(Watch {
         decider: RefCell::new(decider),
@@ -94,6 +102,7 @@ fn run_with(specs: Vec<BreakpointSpec>, expects: bool, at_stop: impl FnMut(&mut 
         stops: RefCell::default(),
         at_stop: RefCell::new(Box::new(at_stop)),
         printed: RefCell::default(),
+        said: RefCell::default(),
     });
     engine.attach(watch.clone());
     engine.watch(&watch.decider.borrow().need());
@@ -131,7 +140,7 @@ fn a_condition_that_fails_stops_once_and_says_why() {
 
 #[test]
 fn an_event_stops_at_the_first_line_of_its_handler_only() {
-    let event = || spec(Site::Event { kind: "frame.update".into() });
+    let event = || spec(Site::Event { kind: "frame.update".into(), at_boundary: false });
     assert_eq!(lines(&run_with(vec![event()], true, |_| ())), [2]);
     assert!(lines(&run_with(vec![event()], false, |_| ())).is_empty());
     let other = BreakpointSpec { subject: Some("lock.lower".into()), ..event() };
@@ -150,7 +159,7 @@ fn a_function_binds_to_its_body_and_what_is_missing_says_why() {
             spec(Site::Function { name: "rest".into() }),
             spec(Site::Line { path: "other".into(), line: Line::FIRST }),
             spec(at(99)),
-            spec(Site::Event { kind: "record.save".into() }),
+            spec(Site::Event { kind: "record.save".into(), at_boundary: false }),
         ],
     );
     assert_eq!(resolved[0].status.bindings()[0].place.line.get(), 9);
@@ -168,7 +177,7 @@ fn a_function_binds_to_its_body_and_what_is_missing_says_why() {
 fn a_breakpoint_asked_for_again_keeps_its_number_and_owners_keep_apart() {
     let mut store = BreakpointStore::default();
     let mine = store.replace(OwnerId(1), |_| true, vec![spec(at(2)), spec(at(3))]);
-    mine[1].count_hit();
+    assert!(mine[1].reach());
     store.replace(OwnerId(2), |_| true, vec![spec(at(5))]);
     let again = store.replace(OwnerId(1), |_| true, vec![spec(at(3)), spec(at(9))]);
     assert_eq!((again[0].id, again[0].hits()), (mine[1].id, 1));
@@ -256,6 +265,7 @@ proptest! {
             stops: RefCell::default(),
             at_stop: RefCell::new(Box::new(|_| ())),
             printed: RefCell::default(),
+        said: RefCell::default(),
         });
         engine.attach(watch.clone());
         engine.watch(&watch.decider.borrow().need());

@@ -12,7 +12,8 @@ impl crate::types::Absent for Breakpoint {
 dap_types! {
     /// `stopped`.
     StoppedBody {
-        /// `breakpoint`, `step`, `pause`, or Adzeman's `event` and `condition failed`.
+        /// `breakpoint`, `function breakpoint`, `data breakpoint`, `exception`, `step`, `goto` (the line or event to run to
+        /// is reached), `pause`, or Adzeman's `event`, `time` and `condition failed`.
         reason: String,
         /// A sentence for people.
         description: Option<String>,
@@ -24,6 +25,8 @@ dap_types! {
         all_threads_stopped: bool,
         /// The breakpoints that were hit.
         hit_breakpoint_ids: Vec<u64>,
+        /// Adzeman's own: the values returned by the function that the step came out of.
+        returned: Option<Vec<String>>,
     }
 
     /// `continued`.
@@ -44,7 +47,8 @@ dap_types! {
 
     /// `output`.
     OutputBody {
-        /// `stdout` for what scripts print, `stderr` for errors, `console` for remarks.
+        /// `stdout` for what scripts print, `stderr` for errors, `console` for what breakpoints say, `important` for trouble
+        /// with them.
         category: String,
         /// The text, line break included.
         output: String,
@@ -52,6 +56,8 @@ dap_types! {
         source: Option<Source>,
         /// Line, counted as `initialize` said.
         line: Option<i64>,
+        /// Adzeman's own: whether a breakpoint asks for the terminal's bell.
+        bell: Option<bool>,
     }
 
     /// `breakpoint`.

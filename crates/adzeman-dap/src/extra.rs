@@ -8,6 +8,18 @@ use crate::types::dap_types;
 pub const HOST: &str = "adzeman/host";
 /// Request: every breakpoint of this client as it is now. Answered with [`BreakpointsBody`].
 pub const BREAKPOINTS: &str = "adzeman/breakpoints";
+/// Request: arms the breakpoints of this client, or disarms all of them without forgetting any. Arguments:
+/// [`ArmedArguments`].
+pub const ARMED: &str = "adzeman/armed";
+/// Request: which sources a step into a function passes over. Arguments: [`LibraryArguments`].
+pub const LIBRARY: &str = "adzeman/library";
+/// Request: lets a context go on to a line or an event. Arguments: [`GoToArguments`].
+pub const GO_TO: &str = "adzeman/goTo";
+/// Request: evaluates an expression as the script itself would, with breakpoints honoured. Answered at once; what comes of
+/// it is told by [`RAN`]. Arguments as of `evaluate`.
+pub const RUN: &str = "adzeman/run";
+/// Event: what a [`RUN`] came to. Body: [`RanBody`].
+pub const RAN: &str = "adzeman/ran";
 /// Event: a step left its handler, and the host has taken over. Body: [`HandlerLeftBody`].
 pub const HANDLER_LEFT: &str = "adzeman/handlerLeft";
 /// Event: the host dropped messages because this client does not read them. Body: [`DroppedBody`].
@@ -44,14 +56,61 @@ dap_types! {
     BreakpointInfo {
         /// Its number.
         id: u64,
-        /// How often it stopped a context.
+        /// How often it was hit.
         hits: u64,
         /// Whether it can be hit.
         verified: bool,
+        /// Whether it is enabled.
+        enabled: bool,
+        /// Whether it was hit as often as it ever will be.
+        spent: bool,
+        /// Where it was hit last, and during what.
+        last: Option<String>,
         /// Where it bound, as `name:line`.
         places: Vec<String>,
         /// Why it is not bound, or why its condition failed.
         message: Option<String>,
+    }
+
+    /// Whether breakpoints are armed.
+    ArmedArguments {
+        /// Whether they are.
+        armed: bool,
+    }
+
+    /// Sources that belong to a library.
+    LibraryArguments {
+        /// The end of a path (`json.lua`), or a folder (`lib/`).
+        paths: Vec<String>,
+    }
+
+    /// Where to go on to: a line, or an event.
+    GoToArguments {
+        /// Which context; it must be stopped.
+        thread_id: i64,
+        /// The line, in the source of `path`.
+        line: Option<i64>,
+        /// The source of the line.
+        path: Option<String>,
+        /// The event kind; `*` for any.
+        event: Option<String>,
+        /// How many of these events; 1 when absent.
+        count: Option<u64>,
+    }
+
+    /// What a call came to.
+    RanBody {
+        /// Which context.
+        thread_id: i64,
+        /// Whether it returned.
+        success: bool,
+        /// The values returned, or what was raised.
+        result: String,
+        /// The type of the first value.
+        #[serde(rename = "type")]
+        type_name: Option<String>,
+        /// Whether the context is held where it was before the call.
+        stopped: bool,
     }
 
     /// A step left its handler.
@@ -62,6 +121,8 @@ dap_types! {
         event: Option<String>,
         /// What that event was about.
         subject: Option<String>,
+        /// The values that the handler returned, if the step came out of it.
+        returned: Option<Vec<String>>,
     }
 
     /// Messages were dropped.

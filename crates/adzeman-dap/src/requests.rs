@@ -1,7 +1,7 @@
 //! Arguments and answers of the requests that Adzeman understands (DAP, "Requests").
 
 use crate::types::{
-    Breakpoint, BreakpointLocation, CompletionItem, ExceptionFilterOptions, FunctionBreakpoint, Scope, Source,
+    Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Scope, Source,
     SourceBreakpoint, StackFrame, Thread, Variable, dap_types,
 };
 use serde::{Deserialize, Serialize};
@@ -37,6 +37,42 @@ dap_types! {
         filters: Vec<String>,
         /// Event kinds with one.
         filter_options: Option<Vec<ExceptionFilterOptions>>,
+    }
+
+    /// `dataBreakpointInfo`.
+    DataBreakpointInfoArguments {
+        /// Inside what; the name is an expression when absent.
+        variables_reference: Option<i64>,
+        /// Which variable, or an expression that names one.
+        name: String,
+        /// In which frame; the globals when absent.
+        frame_id: Option<i64>,
+        /// Adzeman's own: in which context, when no frame is given.
+        thread_id: Option<i64>,
+    }
+
+    /// The answer to `dataBreakpointInfo`.
+    DataBreakpointInfoBody {
+        /// What to ask `setDataBreakpoints` for; null when it cannot be watched.
+        data_id: serde_json::Value,
+        /// What it is, or why it cannot be watched.
+        description: String,
+        /// `write`.
+        access_types: Option<Vec<String>>,
+        /// Whether it is good for another session too.
+        can_persist: bool,
+    }
+
+    /// `setDataBreakpoints`.
+    SetDataBreakpointsArguments {
+        /// All data breakpoints.
+        breakpoints: Vec<DataBreakpoint>,
+    }
+
+    /// `restartFrame`.
+    RestartFrameArguments {
+        /// Any frame of the context whose event is to be delivered again.
+        frame_id: i64,
     }
 
     /// The answer to each `set...Breakpoints`: one for each asked for, in that order.

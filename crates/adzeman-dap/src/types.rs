@@ -32,7 +32,7 @@ macro_rules! always_present {
         }
     })*};
 }
-always_present!(bool, i64, u64, u32, usize, String, serde_json::Value);
+always_present!(bool, i64, u64, u32, usize, f64, String, serde_json::Value);
 
 impl<T> Absent for Vec<T> {
     fn is_absent(&self) -> bool {
@@ -71,7 +71,15 @@ dap_types! {
         supports_delayed_stack_trace_loading: bool,
         /// `evaluate` with context `hover` has no side effects of its own.
         supports_evaluate_for_hovers: bool,
-        /// One filter for each event kind of the host.
+        /// `hitCondition` on breakpoints.
+        supports_hit_conditional_breakpoints: bool,
+        /// `logMessage` on breakpoints.
+        supports_log_points: bool,
+        /// `dataBreakpointInfo` and `setDataBreakpoints`.
+        supports_data_breakpoints: bool,
+        /// `restartFrame`: delivers the event again.
+        supports_restart_frame: bool,
+        /// One filter for each event kind of the host, and for errors.
         exception_breakpoint_filters: Vec<ExceptionBreakpointsFilter>,
     }
 
@@ -115,6 +123,12 @@ dap_types! {
         line: i64,
         /// Expression that must be true.
         condition: Option<String>,
+        /// Which times count: `5`, `>= 5`, `% 5`, or Adzeman's `after 5 every 2 once`.
+        hit_condition: Option<String>,
+        /// Text to say instead of stopping, with expressions in braces.
+        log_message: Option<String>,
+        /// What DAP has no words for.
+        adzeman: Option<Own>,
     }
 
     /// A function breakpoint as asked for.
@@ -123,6 +137,50 @@ dap_types! {
         name: String,
         /// Expression that must be true.
         condition: Option<String>,
+        /// Which times count.
+        hit_condition: Option<String>,
+        /// What DAP has no words for.
+        adzeman: Option<Own>,
+    }
+
+    /// A data breakpoint as asked for.
+    DataBreakpoint {
+        /// What the answer to `dataBreakpointInfo` called it.
+        data_id: String,
+        /// Only `write` is offered: it stops when the value is another one.
+        access_type: Option<String>,
+        /// Expression that must be true.
+        condition: Option<String>,
+        /// Which times count.
+        hit_condition: Option<String>,
+        /// What DAP has no words for.
+        adzeman: Option<Own>,
+    }
+
+    /// What DAP has no words for, on every kind of breakpoint.
+    Own {
+        /// Only in the context of this name, or while an event about this subject is handled.
+        subject: Option<String>,
+        /// A name for people and for `until`.
+        name: Option<String>,
+        /// Only until the breakpoint of this name or number was hit.
+        until: Option<String>,
+        /// Kept, but does nothing.
+        disabled: Option<bool>,
+        /// Text to say instead of stopping, where DAP has no `logMessage`.
+        say: Option<String>,
+        /// Statement to run instead of stopping.
+        run: Option<String>,
+        /// Whether to ring the terminal's bell instead of stopping.
+        ring: Option<bool>,
+        /// On an event: before any handler runs.
+        at_boundary: Option<bool>,
+        /// On an event: stop when its handler takes longer than this, in milliseconds.
+        budget_milliseconds: Option<f64>,
+        /// On an error: only when its text contains this.
+        containing: Option<String>,
+        /// On a change: only to a value of another type.
+        type_only: Option<bool>,
     }
 
     /// A breakpoint as it is.
@@ -139,14 +197,14 @@ dap_types! {
         line: Option<i64>,
     }
 
-    /// An event breakpoint as asked for.
+    /// An event or error breakpoint as asked for.
     ExceptionFilterOptions {
-        /// The event kind.
+        /// The event kind, `error.uncaught` or `error.every`.
         filter_id: String,
         /// Expression that must be true.
         condition: Option<String>,
-        /// Adzeman's own: only events about this subject.
-        subject: Option<String>,
+        /// What DAP has no words for.
+        adzeman: Option<Own>,
     }
 
     /// A context.
@@ -171,6 +229,9 @@ dap_types! {
         column: i64,
         /// `normal`, `label` for a boundary between stacks, `subtle` for native code.
         presentation_hint: Option<String>,
+        /// Adzeman's own: how long ago it was called, in milliseconds, time at stops left out; only while a time budget
+        /// is set on the event.
+        running_milliseconds: Option<f64>,
     }
 
     /// A scope of a frame.

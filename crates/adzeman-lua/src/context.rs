@@ -4,18 +4,25 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceId};
+use adzeman_core::stepping::StackId;
+use adzeman_core::value::Value;
 
 use crate::chunk::prototypes;
 use crate::evaluate::Evaluation;
 use crate::facts::facts;
 use crate::ffi::activation::Activation;
+use crate::ffi::gate::Gate;
+use crate::ffi::hook::Watching;
+use crate::ffi::layout::Definition;
 use crate::ffi::state::{Slot, State, Type};
-use crate::ffi::{hook, proxy, walk};
+use crate::ffi::{hook, interrupt, layout, natives, proxy, walk};
+use crate::track::Tracks;
 use crate::values::Node;
 use crate::view::View;
 
@@ -27,12 +34,26 @@ pub(crate) struct Context {
     pub(crate) main: State,
     supervisor: Rc<dyn Supervisor>,
     host: Rc<dyn HostView>,
+    registration: interrupt::Registration,
     need: RefCell<Need>,
     /// The parts of `need` that the hook asks for first.
     every_line: Cell<bool>,
     mask: RefCell<LineSet>,
-    hooked: Cell<bool>,
+    gate: RefCell<Gate>,
+    watching: Cell<Watching>,
+    /// Nothing of the script is to be reported at this moment: what runs was started to look at it.
+    busy: Cell<bool>,
+    /// The handler under way is given up: see [`abandon`](Self::abandon).
+    abandoning: Cell<bool>,
+    /// The call that has begun and has not reached its first line.
+    entered: Cell<usize>,
+    /// An error on its way was reported already, by the coroutine that raised it.
+    raise_goes_on: Cell<bool>,
+    host_handler: Cell<usize>,
+    call_times: RefCell<HashMap<usize, Instant>>,
+    returned: RefCell<Option<Vec<Value>>>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
+    pub(crate) tracks: RefCell<Tracks>,
     pub(crate) nodes: RefCell<Vec<Node>>,
     pub(crate) evaluation: Evaluation,
 }
@@ -43,11 +64,21 @@ impl Context {
             main,
             supervisor,
             host,
-            need: RefCell::new(Need { every_line: false, every_stack: false, armed: Arc::default() }),
+            registration: interrupt::register(main),
+            need: RefCell::default(),
             every_line: Cell::new(false),
             mask: RefCell::default(),
-            hooked: Cell::new(false),
+            gate: RefCell::default(),
+            watching: Cell::default(),
+            busy: Cell::new(false),
+            abandoning: Cell::new(false),
+            entered: Cell::new(0),
+            raise_goes_on: Cell::new(false),
+            host_handler: Cell::new(0),
+            call_times: RefCell::default(),
+            returned: RefCell::default(),
             by_chunk_name: RefCell::default(),
+            tracks: RefCell::default(),
             nodes: RefCell::default(),
             evaluation: Evaluation::default(),
         }
@@ -57,13 +88,19 @@ impl Context {
     pub(crate) fn prepare(&self) -> Result<(), EngineError> {
         proxy::prepare(self.main)?;
         walk::prepare_threads(self.main)?;
-        for slot in [Slot::Anchors, Slot::Conditions] {
+        for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks] {
             self.main.push_table()?;
             self.main.set_slot(slot)?;
         }
         self.main.push_self();
         walk::note_thread(self.main)?;
+        natives::take_over(self.main)?;
         hook::register(self.main, self)
+    }
+
+    /// What other threads interrupt this state by.
+    pub(crate) fn remote(&self) -> interrupt::Remote {
+        self.registration.remote()
     }
 
     pub(crate) fn host(&self) -> &dyn HostView {
@@ -82,10 +119,69 @@ impl Context {
             || self.supervisor.wants_attention()
     }
 
-    /// Whether lines are to be watched at all.
+    /// Whether a hook is wanted at all.
     #[inline]
     pub(crate) fn is_hooked(&self) -> bool {
-        self.hooked.get()
+        self.watching.get() != Watching::Nothing
+    }
+
+    /// Whether lines are watched only in functions that hold a breakpoint.
+    #[inline]
+    pub(crate) fn is_gated(&self) -> bool {
+        self.watching.get() == Watching::Gated
+    }
+
+    #[inline]
+    pub(crate) fn is_busy(&self) -> bool {
+        self.busy.get()
+    }
+
+    /// Does `work`, during which nothing of the script is reported.
+    pub(crate) fn quietly<T>(&self, work: impl FnOnce() -> T) -> T {
+        let before = self.busy.replace(true);
+        let outcome = work();
+        self.busy.set(before);
+        outcome
+    }
+
+    #[inline]
+    pub(crate) fn is_abandoning(&self) -> bool {
+        self.abandoning.get()
+    }
+
+    pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+        self.registration.set_running(coroutine)
+    }
+
+    #[inline]
+    pub(crate) fn gate_holds(&self, definition: &Definition) -> Option<bool> {
+        self.gate.borrow().holds(definition)
+    }
+
+    /// Finds out whether a function holds a breakpoint, and notes it.
+    pub(crate) fn learn_gate(&self, state: State, function: &Activation, definition: Definition) -> bool {
+        let info = function.info();
+        let source = self.source_of(state, function);
+        let holds = source.is_some_and(|source| self.supervisor.holds_breakpoint(source, info.first_line, info.last_line));
+        self.gate.borrow_mut().note(definition, holds);
+        holds
+    }
+
+    /// A call has begun that may hold a breakpoint.
+    #[inline]
+    pub(crate) fn enter(&self, call: usize) {
+        self.entered.set(call);
+    }
+
+    /// Its first line was reached.
+    #[inline]
+    pub(crate) fn leave_entry(&self) {
+        self.entered.set(0);
+    }
+
+    /// Whether this is the call that has just begun.
+    pub(crate) fn is_entry(&self, call: usize) -> bool {
+        self.entered.get() == call
     }
 
     /// Called by the hook on a line that is covered.
@@ -93,29 +189,164 @@ impl Context {
         let source = self.source_of(state, activation);
         let line = Line::new(line).unwrap_or(Line::FIRST);
         self.supervisor.line_reached(&mut View::new(self, state), source, line);
-        if self.need.borrow().is_nothing() {
-            hook::watch_lines(state, false);
+        if !self.is_hooked() {
+            hook::watch(self, state, Watching::Nothing);
         }
+    }
+
+    /// Whether each call is to be looked at, besides the gate.
+    #[inline]
+    pub(crate) fn looks_at_calls(&self) -> bool {
+        match self.watching.get() {
+            Watching::Events(mask) => mask & hook::CALLS != 0,
+            Watching::Gated => {
+                let need = self.need.borrow();
+                need.raises || need.call_times
+            }
+            _ => false,
+        }
+    }
+
+    /// Whether each return is to be looked at, besides the gate.
+    #[inline]
+    pub(crate) fn looks_at_returns(&self) -> bool {
+        matches!(self.watching.get(), Watching::Events(mask) if mask & hook::RETURNS != 0)
+    }
+
+    /// Called by the hook when a function is called.
+    pub(crate) fn call_begun(&self, state: State, function: &Activation, call: usize) {
+        self.entered.set(call);
+        self.tracks.borrow_mut().call_begun(call);
+        if self.need.borrow().call_times {
+            self.call_times.borrow_mut().insert(call, Instant::now());
+        }
+        if !self.watches_raises() || self.host_handler.get() == 0 {
+            return;
+        }
+        function.push_function();
+        let is_handler = state.native_address_at(-1) == self.host_handler.get();
+        state.pop(1);
+        if is_handler && !self.raise_goes_on.take() && function.push_local(1).is_some() {
+            self.raised(state, 1, natives::is_caught(state));
+            state.pop(1);
+        }
+    }
+
+    /// Called by the hook when a function returns.
+    pub(crate) fn call_ends(&self, state: State, function: &Activation, call: usize) {
+        self.tracks.borrow_mut().call_ends(call);
+        let wanted = self.need.borrow().returns_of;
+        let Some(step) = wanted.filter(|step| step.is_at(StackId(state.address()), || state.depth())) else { return };
+        debug_assert!(step.depth() > 0);
+        let (first, count) = function.transferred();
+        let top = state.top();
+        let values = (first..first + count).map(|number| {
+            function.push_local(number);
+            self.describe(state, -1)
+        });
+        let values = values.collect::<Result<Vec<_>, _>>();
+        state.cut_to(top);
+        *self.returned.borrow_mut() = values.ok();
+    }
+
+    /// What was returned by the function that the last step came out of.
+    pub(crate) fn take_returned(&self) -> Option<Vec<Value>> {
+        self.returned.take()
+    }
+
+    /// How long ago a call began, if that is kept.
+    pub(crate) fn running_for(&self, call: usize) -> Option<Duration> {
+        self.call_times.borrow().get(&call).map(Instant::elapsed)
+    }
+
+    /// Whether errors are to be reported where they are raised.
+    pub(crate) fn watches_raises(&self) -> bool {
+        !self.busy.get() && !self.abandoning.get() && self.need.borrow().raises
+    }
+
+    /// The next raise is one that was reported already.
+    pub(crate) fn raise_goes_on(&self) {
+        self.raise_goes_on.set(true);
+    }
+
+    /// An error, on top of `state`, is being raised, `levels` below the innermost function.
+    pub(crate) fn raised(&self, state: State, levels: usize, caught: bool) {
+        let text = state.error_text();
+        let message = text.strip_suffix('\n').unwrap_or(&text).to_owned();
+        let script = (levels..).map_while(|level| state.level(level)).find(|function| !function.info().is_native);
+        let place = script.and_then(|function| {
+            let line = function.info().current_line.and_then(Line::new)?;
+            Some((self.source_of(state, &function)?, line))
+        });
+        self.quietly(|| {
+            self.supervisor.raised(&mut View::below(self, state, levels), place, &message, caught);
+        });
+    }
+
+    /// Gives the handler under way up: from its next instruction on it raises, and no `pcall` of the script can catch that,
+    /// until [`watch`](Self::watch) is called again.
+    pub(crate) fn abandon(&self) {
+        self.abandoning.set(true);
+        self.find_threads();
+        self.set_hooks(Watching::Abandoning);
+    }
+
+    fn set_hooks(&self, how: Watching) {
+        self.watching.set(how);
+        report(walk::for_each_thread(self.main, &mut |thread| hook::watch(self, thread, how)));
     }
 
     /// Takes what is to be watched, and sets or removes the hook on every thread known.
     pub(crate) fn watch(&self, need: &Need) {
         let before = self.need.replace(need.clone());
-        let wanted = !need.is_nothing();
-        let more_stacks = need.every_stack && !before.every_stack;
-        let rearmed = wanted && !Arc::ptr_eq(&before.armed, &need.armed);
+        let how = self.how_to_watch(need);
+        let rearmed = !Arc::ptr_eq(&before.armed, &need.armed);
         self.every_line.set(need.every_line);
-        if !Arc::ptr_eq(&before.armed, &need.armed) {
+        if rearmed {
             self.mask.borrow_mut().clone_from(need.mask());
+            self.gate.borrow_mut().forget();
         }
-        if rearmed || more_stacks {
+        if !need.call_times {
+            self.call_times.borrow_mut().clear();
+        }
+        if need.raises && self.host_handler.get() == 0 {
+            self.host_handler.set(natives::host_handler());
+        }
+        let was_abandoning = self.abandoning.replace(false);
+        let is_watched = how != Watching::Nothing;
+        let find = is_watched && (rearmed || need.every_stack && !before.every_stack);
+        if find {
             self.find_threads();
         }
-        if rearmed || more_stacks || self.hooked.get() != wanted {
-            self.hooked.set(wanted);
-            let set = walk::for_each_thread(self.main, &mut |thread| hook::watch_lines(thread, wanted));
-            report(set);
+        if find || was_abandoning || how != self.watching.get() || rearmed && is_watched {
+            self.set_hooks(how);
         }
+    }
+
+    fn how_to_watch(&self, need: &Need) -> Watching {
+        if need.is_nothing() {
+            return Watching::Nothing;
+        }
+        let tracks = self.tracks.borrow().watch_calls();
+        let calls = need.raises || need.call_times || tracks || need.armed.has_functions();
+        let mut mask = if calls { hook::CALLS } else { 0 };
+        if need.every_line {
+            mask |= hook::LINES;
+            if tracks || need.returns_of.is_some() {
+                mask |= hook::RETURNS;
+            }
+            return Watching::Events(mask);
+        }
+        match need.any_line() {
+            false => Watching::Events(mask),
+            true if layout::is_known() => Watching::Gated,
+            true => Watching::Events(mask | hook::LINES),
+        }
+    }
+
+    /// How threads are watched at this moment.
+    pub(crate) fn watching(&self) -> Watching {
+        self.watching.get()
     }
 
     /// The source of a running function; one met for the first time is learnt.
@@ -141,6 +372,8 @@ impl Context {
     /// Notes that functions of this chunk belong to a source.
     pub(crate) fn note_source(&self, chunk_name: &str, id: SourceId) {
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
+        // What was compiled before may be found at the same addresses.
+        self.gate.borrow_mut().forget();
     }
 
     /// Learns the source of the function on top, from its compiled form; the text is read from the file it names, or is

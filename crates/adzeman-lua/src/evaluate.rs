@@ -4,7 +4,9 @@
 //! `host`, globals), and runs on a fresh coroutine under a limit of instructions. Names are looked up when they are used,
 //! so an expression that reads one local costs one look.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::rc::Rc;
 
 use adzeman_core::breakpoint::Breakpoint;
 use adzeman_core::engine::EngineError;
@@ -12,7 +14,8 @@ use adzeman_core::host::{Path, Root, TreePath};
 
 use crate::context::Context;
 use crate::ffi::state::{Resumed, Slot, State, Type};
-use crate::ffi::{hook, proxy};
+use crate::ffi::{hook, proxy, walk};
+use crate::quick::{Quick, Scope};
 
 /// Instructions that an evaluation may take: some tens of milliseconds.
 pub(crate) const LIMIT_INSTRUCTIONS: u64 = 5_000_000;
@@ -32,6 +35,20 @@ pub(crate) struct Evaluation {
     last_environment: Cell<i64>,
     left: Cell<u64>,
     over_limit: Cell<bool>,
+    /// The conditions of breakpoints, as far as they were understood.
+    quick: RefCell<HashMap<u64, Option<Rc<Quick>>>>,
+    /// Texts of breakpoints that are kept compiled.
+    kept: Cell<usize>,
+}
+
+/// Where a name of the script is.
+pub(crate) enum Place {
+    /// A local variable, by its number.
+    Local(Target, i32),
+    /// A captured variable, by its number.
+    Captured(Target, usize),
+    /// Nowhere nearer.
+    Global,
 }
 
 /// Where a name is.
@@ -63,37 +80,53 @@ impl Context {
         (self.evaluation.environment.get() == environment).then(|| self.evaluation.target.get()).flatten()
     }
 
-    fn find(&self, environment: i64, name: &str) -> Found {
-        let target = self.target(environment);
+    /// Where a name is that a script uses in a frame.
+    pub(crate) fn place_of(&self, target: Option<Target>, name: &str) -> Place {
         let in_frame = target.and_then(|target| {
             local_number(target, name)
-                .map(|number| Found::Local(target, number))
-                .or_else(|| captured_number(target, name).map(|number| Found::Captured(target, number)))
+                .map(|number| Place::Local(target, number))
+                .or_else(|| captured_number(target, name).map(|number| Place::Captured(target, number)))
         });
-        match (in_frame, name) {
-            (Some(found), _) => found,
-            (None, "host") => Found::Tree(Root::Host),
-            (None, "event") if self.host().has_event() => Found::Tree(Root::Event),
+        in_frame.unwrap_or(Place::Global)
+    }
+
+    fn find(&self, environment: i64, name: &str) -> Found {
+        match (self.place_of(self.target(environment), name), name) {
+            (Place::Local(target, number), _) => Found::Local(target, number),
+            (Place::Captured(target, number), _) => Found::Captured(target, number),
+            (Place::Global, "host") => Found::Tree(Root::Host),
+            (Place::Global, "event") if self.host().has_event() => Found::Tree(Root::Event),
             _ => Found::Global,
+        }
+    }
+
+    /// Pushes the value of a name that a script uses in a frame, without metamethods.
+    pub(crate) fn push_raw_name(&self, state: State, target: Option<Target>, name: &str) -> Result<(), EngineError> {
+        match self.place_of(target, name) {
+            Place::Local(at, number) => push_local(at, number, state),
+            Place::Captured(at, number) => push_captured(at, number, state),
+            Place::Global => {
+                self.push_globals_at(state, target);
+                state.raw_get_field(-1, name)?;
+                state.remove(state.top() - 1);
+            }
+        }
+        Ok(())
+    }
+
+    /// Pushes the table that holds the globals as a frame sees them.
+    pub(crate) fn push_globals_at(&self, state: State, target: Option<Target>) {
+        match target {
+            Some(target) => push_globals_of(target, state),
+            None => state.push_globals(),
         }
     }
 
     /// Pushes the value of a name; false, and nothing pushed, when it is a global.
     pub(crate) fn push_name(&self, state: State, environment: i64, name: &str) -> Result<bool, EngineError> {
         match self.find(environment, name) {
-            Found::Local(target, number) => {
-                if let Some(function) = target.state.level(target.level) {
-                    function.push_local(number);
-                    target.state.move_to(state, 1);
-                }
-            }
-            Found::Captured(target, number) => {
-                push_function_of(target);
-                target.state.push_captured(-1, number);
-                target.state.swap();
-                target.state.pop(1);
-                target.state.move_to(state, 1);
-            }
+            Found::Local(target, number) => push_local(target, number, state),
+            Found::Captured(target, number) => push_captured(target, number, state),
             Found::Tree(root) => proxy::push_proxy(state, TreePath { root, path: Path::default() })?,
             Found::Global => return Ok(false),
         }
@@ -129,10 +162,7 @@ impl Context {
 
     /// Pushes the table that holds the globals as the target's function sees them.
     pub(crate) fn push_globals_of_target(&self, state: State, environment: i64) {
-        match self.target(environment) {
-            Some(target) => push_globals_of(target, state),
-            None => state.push_globals(),
-        }
+        self.push_globals_at(state, self.target(environment));
     }
 
     /// Whether a name can be assigned to without making a new global.
@@ -143,10 +173,7 @@ impl Context {
         }
         let state = self.main;
         let top = state.top();
-        match target {
-            Some(target) => push_globals_of(target, state),
-            None => state.push_globals(),
-        }
+        self.push_globals_at(state, target);
         state.raw_get_field(-1, name)?;
         let known = state.type_at(-1) != Type::Nil;
         state.cut_to(top);
@@ -183,18 +210,7 @@ impl Context {
         let (outcome, count) = coroutine.resume(state, arguments);
         self.evaluation.target.set(before.0);
         self.evaluation.environment.set(before.1);
-        let result = self.outcome(coroutine, outcome);
-        if result.is_ok() {
-            coroutine.move_to(state, count);
-        }
-        hook::watch_lines(coroutine, false);
-        if outcome != Resumed::Finished {
-            coroutine.close_thread(state);
-        }
-        // The coroutine lies below its results; it may go now.
-        let position = state.top() - if result.is_ok() { count } else { 0 };
-        state.remove(position);
-        result.map(|()| count)
+        self.finish(state, coroutine, outcome, count)
     }
 
     fn outcome(&self, coroutine: State, outcome: Resumed) -> Result<(), EngineError> {
@@ -208,60 +224,179 @@ impl Context {
         }
     }
 
-    /// Whether a breakpoint's condition holds in the innermost function. Compiled once.
-    pub(crate) fn condition(&self, state: State, owner: &Breakpoint, text: &str) -> Result<bool, EngineError> {
+    /// Whether a breakpoint's condition holds in a function. Understood, or else compiled, once.
+    pub(crate) fn condition(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<bool, EngineError> {
+        let state = target.state;
+        if let Some(held) = self.quick(owner, text).and_then(|quick| quick.holds(self, state, Scope::Function(target))) {
+            return Ok(held);
+        }
         let top = state.top();
-        let outcome = self.run_condition(state, owner, text);
+        let outcome = self.quietly(|| self.run_kept(target, owner, Slots::CONDITION, text));
         let holds = outcome.map(|count| count > 0 && state.bool_at(-count));
         state.cut_to(top);
         holds
     }
 
-    fn run_condition(&self, state: State, owner: &Breakpoint, text: &str) -> Result<i32, EngineError> {
-        let key = i64::try_from(owner.id.0).unwrap_or(i64::MAX);
-        // An environment numbered by its breakpoint, below all numbers of single evaluations.
+    /// Whether the condition of an event breakpoint holds, as far as the host alone can tell.
+    pub(crate) fn condition_of_event(&self, state: State, owner: &Breakpoint, text: &str) -> Option<bool> {
+        self.quick(owner, text)?.holds(self, state, Scope::Boundary)
+    }
+
+    fn quick(&self, owner: &Breakpoint, text: &str) -> Option<Rc<Quick>> {
+        let mut known = self.evaluation.quick.borrow_mut();
+        if known.len() > MOST_KEPT {
+            known.clear();
+        }
+        known.entry(owner.id.0).or_insert_with(|| Quick::parse(text).map(Rc::new)).clone()
+    }
+
+    /// The text of an expression, evaluated in a function: a string as itself, anything else as its preview.
+    pub(crate) fn text_of(
+        &self,
+        target: Target,
+        owner: &Breakpoint,
+        slot: usize,
+        text: &str,
+    ) -> Result<String, EngineError> {
+        let state = target.state;
+        let top = state.top();
+        let outcome = self.quietly(|| {
+            let count = self.run_kept(target, owner, Slots::FIRST_TEXT + slot, text)?;
+            let values = (-count..0).map(|index| match state.type_at(index) {
+                Type::String => Ok(state.with_bytes(index, |bytes| String::from_utf8_lossy(bytes).into_owned())),
+                _ => self.preview(state, index).map(|(_, preview)| Some(preview)),
+            });
+            values.map(|value| value.map(Option::unwrap_or_default)).collect::<Result<Vec<_>, _>>()
+        });
+        state.cut_to(top);
+        outcome.map(|values| values.join(", "))
+    }
+
+    /// Runs a statement in a function.
+    pub(crate) fn run_statement(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<(), EngineError> {
+        let top = target.state.top();
+        let outcome = self.quietly(|| self.run_kept(target, owner, Slots::STATEMENT, text));
+        target.state.cut_to(top);
+        outcome.map(|_| ())
+    }
+
+    /// Runs a text of a breakpoint, compiled once.
+    fn run_kept(&self, target: Target, owner: &Breakpoint, slot: usize, text: &str) -> Result<i32, EngineError> {
+        let state = target.state;
+        let key = i64::try_from(owner.id.0).unwrap_or(0) * Slots::COUNT + i64::try_from(slot).unwrap_or(0);
+        // An environment numbered by its text, below all numbers of single evaluations.
         let environment = -key;
+        self.make_room_for_kept(state)?;
         state.push_slot(Slot::Conditions);
         state.raw_get_index(-1, key);
         if state.type_at(-1) != Type::Function {
             state.pop(1);
-            state.load(&format!("return {text}"), c"=condition").map_err(tidy)?;
+            if slot == Slots::STATEMENT {
+                state.load(text, c"=statement").map_err(tidy)?;
+            } else {
+                state.load(&format!("return {text}"), c"=condition").map_err(tidy)?;
+            }
             proxy::push_environment(state, environment)?;
             state.set_captured(-2, 1);
             state.push_integer(key);
             state.push_copy(-2);
             state.raw_set(-4)?;
+            self.evaluation.kept.set(self.evaluation.kept.get() + 1);
         }
-        self.run(state, environment, Some(Target { state, level: 0 }))
+        self.run(state, environment, Some(target))
+    }
+
+    /// Forgets what was compiled for breakpoints that are long gone.
+    fn make_room_for_kept(&self, state: State) -> Result<(), EngineError> {
+        if self.evaluation.kept.get() > MOST_KEPT {
+            self.evaluation.kept.set(0);
+            state.push_table()?;
+            state.set_slot(Slot::Conditions)?;
+        }
+        Ok(())
+    }
+
+    /// Runs the function on top of `state` as the script itself would: without a limit, and with breakpoints honoured.
+    /// Answers how many results it leaves.
+    pub(crate) fn run_openly(
+        &self,
+        state: State,
+        environment: i64,
+        target: Option<Target>,
+    ) -> Result<i32, EngineError> {
+        let coroutine = state.push_thread()?;
+        state.swap();
+        state.move_to(coroutine, 1);
+        state.push_copy(-1);
+        walk::note_thread(state)?;
+        hook::watch_run(coroutine, self.watching());
+        let before = (self.evaluation.target.replace(target), self.evaluation.environment.replace(environment));
+        let running = self.set_running(Some(coroutine));
+        let (outcome, count) = coroutine.resume(state, 0);
+        self.set_running(running);
+        self.evaluation.target.set(before.0);
+        self.evaluation.environment.set(before.1);
+        self.evaluation.over_limit.set(false);
+        self.finish(state, coroutine, outcome, count)
+    }
+
+    /// Takes the results of a coroutine, which lies on top of `state`, and ends it.
+    fn finish(&self, state: State, coroutine: State, outcome: Resumed, count: i32) -> Result<i32, EngineError> {
+        let result = self.outcome(coroutine, outcome);
+        if result.is_ok() {
+            coroutine.move_to(state, count);
+        }
+        hook::watch(self, coroutine, hook::Watching::Nothing);
+        if outcome != Resumed::Finished {
+            coroutine.close_thread(state);
+        }
+        // The coroutine lies below its results; it may go now.
+        let position = state.top() - if result.is_ok() { count } else { 0 };
+        state.remove(position);
+        result.map(|()| count)
     }
 }
 
+/// Which text of a breakpoint is compiled.
+struct Slots;
+
+impl Slots {
+    const CONDITION: usize = 0;
+    const STATEMENT: usize = 1;
+    const FIRST_TEXT: usize = 2;
+    const COUNT: i64 = 256;
+}
+
+/// Texts of breakpoints kept compiled at one time.
+const MOST_KEPT: usize = 1024;
+
+/// The number of a local variable; of several with one name, that of the innermost.
 fn local_number(target: Target, name: &str) -> Option<i32> {
-    let function = target.state.level(target.level)?;
-    let mut found = None;
-    for number in 1.. {
-        let Some(held) = function.push_local(number) else { break };
-        target.state.pop(1);
-        if held == name {
-            found = Some(number);
-        }
-    }
-    found
+    target.state.level(target.level)?.find_local(name)
 }
 
 fn captured_number(target: Target, name: &str) -> Option<usize> {
     push_function_of(target);
-    let mut found = None;
-    for number in 1.. {
-        let Some(held) = target.state.push_captured(-1, number) else { break };
-        target.state.pop(1);
-        if held == name {
-            found = Some(number);
-            break;
-        }
-    }
+    let found = target.state.find_captured(-1, name);
     target.state.pop(1);
     found
+}
+
+/// Pushes a local variable onto `state`.
+pub(crate) fn push_local(target: Target, number: i32, state: State) {
+    if let Some(function) = target.state.level(target.level) {
+        function.push_local(number);
+        target.state.move_to(state, 1);
+    }
+}
+
+/// Pushes a captured variable onto `state`.
+pub(crate) fn push_captured(target: Target, number: usize, state: State) {
+    push_function_of(target);
+    target.state.push_captured(-1, number);
+    target.state.swap();
+    target.state.pop(1);
+    target.state.move_to(state, 1);
 }
 
 fn push_function_of(target: Target) {
@@ -274,13 +409,7 @@ fn push_function_of(target: Target) {
 /// Pushes the globals as a function sees them, its `_ENV`, onto `state`.
 pub(crate) fn push_globals_of(target: Target, state: State) {
     match captured_number(target, "_ENV") {
-        Some(number) => {
-            push_function_of(target);
-            target.state.push_captured(-1, number);
-            target.state.swap();
-            target.state.pop(1);
-            target.state.move_to(state, 1);
-        }
+        Some(number) => push_captured(target, number, state),
         None => state.push_globals(),
     }
     if state.type_at(-1) != Type::Table {
@@ -318,7 +447,8 @@ fn tidy(error: EngineError) -> EngineError {
 
 /// Drops `expression:1: ` from the front of a message: it is the only line there is.
 fn strip_position(text: &str) -> &str {
-    text.strip_prefix("expression:1: ").or_else(|| text.strip_prefix("condition:1: ")).unwrap_or(text)
+    let prefixes = ["expression:1: ", "condition:1: ", "statement:1: "];
+    prefixes.iter().find_map(|prefix| text.strip_prefix(prefix)).unwrap_or(text)
 }
 
 fn looks_like_statement(text: &str) -> bool {

@@ -32,6 +32,7 @@
 //!     fn line_reached(&self, _: &mut dyn Engine, _: Option<SourceId>, _: Line) {}
 //!     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
 //!     fn is_attached(&self) -> bool { false }
+//!     fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool { false }
 //! }
 //!
 //! /// A host without anything to show.
@@ -64,6 +65,8 @@ mod facts;
 mod ffi;
 mod json;
 mod names;
+mod quick;
+mod track;
 mod values;
 mod view;
 
@@ -95,8 +98,6 @@ pub enum LuaError {
 
 /// A Lua state under watch. Dropping it leaves the state as if it had never been.
 pub struct LuaEngine {
-    // Dropped before the state it points into.
-    registration: interrupt::Registration,
     context: Rc<Context>,
     lua: Lua,
 }
@@ -112,7 +113,7 @@ impl LuaEngine {
         let context = Rc::new(Context::new(main, supervisor, host));
         context.prepare()?;
         take_over_print(lua, &context)?;
-        Ok(Self { registration: interrupt::register(main), context, lua: lua.clone() })
+        Ok(Self { context, lua: lua.clone() })
     }
 
     /// Compiles a script under a name, such as `scripts/lock.lua`, and makes it known as a source, with all lines that can
@@ -133,13 +134,13 @@ impl LuaEngine {
     /// What other threads interrupt this state by.
     #[must_use]
     pub fn interrupt(&self) -> Arc<dyn Interrupt> {
-        Arc::new(Remote(self.registration.remote()))
+        Arc::new(Remote(self.context.remote()))
     }
 }
 
 impl Drop for LuaEngine {
     fn drop(&mut self) {
-        self.watch(&Need { every_line: false, every_stack: false, armed: Arc::default() });
+        self.watch(&Need::default());
         ffi::hook::release(self.context.main);
     }
 }
@@ -150,16 +151,22 @@ pub struct LuaSyntax;
 
 impl Syntax for LuaSyntax {
     fn check_expression(&self, text: &str) -> Result<(), String> {
-        // A state of its own, without libraries, in which nothing is run.
-        let lua = Lua::new_with(mlua::StdLib::NONE, mlua::LuaOptions::default()).map_err(|error| error.to_string())?;
-        let checked = lua.load(format!("return {text}")).set_name("=condition").into_function();
-        checked.map(|_| ()).map_err(|error| match error {
-            mlua::Error::SyntaxError { message, .. } => {
-                message.strip_prefix("condition:1: ").unwrap_or(&message).to_owned()
-            }
-            other => other.to_string(),
-        })
+        check(&format!("return {text}"))
     }
+
+    fn check_statement(&self, text: &str) -> Result<(), String> {
+        check(text)
+    }
+}
+
+/// Compiles a text in a state of its own, without libraries, in which nothing is run.
+fn check(chunk: &str) -> Result<(), String> {
+    let lua = Lua::new_with(mlua::StdLib::NONE, mlua::LuaOptions::default()).map_err(|error| error.to_string())?;
+    let checked = lua.load(chunk).set_name("=text").into_function();
+    checked.map(|_| ()).map_err(|error| match error {
+        mlua::Error::SyntaxError { message, .. } => message.strip_prefix("text:1: ").unwrap_or(&message).to_owned(),
+        other => other.to_string(),
+    })
 }
 
 struct Remote(interrupt::Remote);
@@ -173,6 +180,11 @@ impl Interrupt for Remote {
 impl EngineContext for LuaEngine {
     fn watch(&self, need: &Need) {
         self.context.watch(need);
+    }
+
+    fn abandon(&self) -> bool {
+        self.context.abandon();
+        true
     }
 
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {

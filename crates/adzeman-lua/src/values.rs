@@ -91,6 +91,14 @@ impl Context {
         state.pop(1);
     }
 
+    /// The type and the preview of the value at `index`; no handle is left.
+    pub(crate) fn preview(&self, state: State, index: c_int) -> Result<(String, String), EngineError> {
+        let handles = self.nodes.borrow().len();
+        let value = self.describe(state, index);
+        self.nodes.borrow_mut().truncate(handles);
+        value.map(|value| (value.type_name, value.preview))
+    }
+
     /// The value at `index`, as shown.
     pub(crate) fn describe(&self, state: State, index: c_int) -> Result<Value, EngineError> {
         let index = state.absolute(index);

@@ -1,7 +1,7 @@
 //! A Lua state at a safe point, as core's engine.
 
-use adzeman_core::breakpoint::{Breakpoint, SourceLine};
-use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, Scope, ScopeKind};
+use adzeman_core::breakpoint::{Breakpoint, SourceLine, TrackId};
+use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, Probe, Scope, ScopeKind};
 use adzeman_core::source::Line;
 use adzeman_core::stepping::{Stack, StackId, StackState};
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable};
@@ -17,6 +17,8 @@ use crate::values::{Node, captured_names};
 pub(crate) struct View<'a> {
     context: &'a Context,
     state: State,
+    /// Functions on top of `state` that are not the script's.
+    passed: usize,
     /// The stacks from the running one to the main one, with their depths; made when first asked for.
     stacks: Option<Vec<(State, usize)>>,
     held_collector: bool,
@@ -24,7 +26,26 @@ pub(crate) struct View<'a> {
 
 impl<'a> View<'a> {
     pub(crate) fn new(context: &'a Context, state: State) -> Self {
-        Self { context, state, stacks: None, held_collector: false }
+        Self::below(context, state, 0)
+    }
+
+    /// The same, without the `passed` innermost functions.
+    pub(crate) fn below(context: &'a Context, state: State, passed: usize) -> Self {
+        Self { context, state, passed, stacks: None, held_collector: false }
+    }
+
+    /// The innermost function of the script, or where one would be.
+    fn innermost(&self) -> Target {
+        let is_script = |level: &usize| {
+            let function = self.state.level(*level);
+            function.is_none_or(|function| {
+                function.push_function();
+                let is_native = self.state.is_native_function(-1);
+                self.state.pop(1);
+                !is_native
+            })
+        };
+        Target { state: self.state, level: (self.passed..).find(is_script).unwrap_or(self.passed) }
     }
 
     /// Runs `look` with the collector held, so that no finalizer runs because of it, and with the stack put back.
@@ -53,7 +74,11 @@ impl<'a> View<'a> {
 
     fn stacks(&mut self) -> &[(State, usize)] {
         let (state, main) = (self.state, self.context.main);
-        self.stacks.get_or_insert_with(|| chain(state, main).into_iter().map(|s| (s, s.depth())).collect())
+        let passed = self.passed;
+        self.stacks.get_or_insert_with(|| {
+            let depth = |held: State| held.depth() - if held == state { passed } else { 0 };
+            chain(state, main).into_iter().map(|held| (held, depth(held))).collect()
+        })
     }
 
     /// All frames with one mark between two stacks.
@@ -66,10 +91,12 @@ impl<'a> View<'a> {
     /// The function at a position of the whole stack; `Ok(None)` for a mark.
     fn locate(&mut self, index: usize) -> Result<Option<Target>, EngineError> {
         let depth = self.total();
+        let (innermost, passed) = (self.state, self.passed);
         let mut left = index;
         for (state, depth) in self.stacks().iter().filter(|(_, depth)| *depth > 0) {
             if left < *depth {
-                return Ok(Some(Target { state: *state, level: left }));
+                let above = if *state == innermost { passed } else { 0 };
+                return Ok(Some(Target { state: *state, level: left + above }));
             }
             left -= depth;
             if left == 0 {
@@ -91,7 +118,7 @@ impl<'a> View<'a> {
     fn frame(&mut self, index: usize) -> Result<Frame, EngineError> {
         let Some(target) = self.locate(index)? else {
             let name = "called as a coroutine from".to_owned();
-            return Ok(Frame { index, kind: FrameKind::Boundary, name, place: None, tail_call: false });
+            return Ok(Frame { index, kind: FrameKind::Boundary, name, place: None, tail_call: false, running_for: None });
         };
         let Some(function) = target.state.level(target.level) else {
             return Err(EngineError::NoFrame { index, depth: self.total() });
@@ -100,7 +127,8 @@ impl<'a> View<'a> {
         let source = if info.is_native { None } else { self.context.source_of(target.state, &function) };
         let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
         let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
-        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call })
+        let running_for = self.context.running_for(function.call());
+        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call, running_for })
     }
 
     /// Evaluates `text` and leaves its values on the stack; answers how many.
@@ -265,7 +293,56 @@ impl Engine for View<'_> {
     }
 
     fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String> {
-        self.context.condition(self.state, owner, text).map_err(|error| error.to_string())
+        self.context.condition(self.innermost(), owner, text).map_err(|error| error.to_string())
+    }
+
+    fn condition_of_event(&mut self, owner: &Breakpoint, text: &str) -> Result<Option<bool>, String> {
+        Ok(self.context.condition_of_event(self.state, owner, text))
+    }
+
+    fn text_of(&mut self, owner: &Breakpoint, slot: usize, expression: &str) -> Result<String, String> {
+        self.context.text_of(self.innermost(), owner, slot, expression).map_err(|error| error.to_string())
+    }
+
+    fn run_statement(&mut self, owner: &Breakpoint, statement: &str) -> Result<(), String> {
+        self.context.run_statement(self.innermost(), owner, statement).map_err(|error| error.to_string())
+    }
+
+    fn run_openly(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        let target = self.target(frame)?;
+        self.evaluating(|view| {
+            let environment = view.context.compile(view.state, text)?;
+            let count = view.context.run_openly(view.state, environment, target)?;
+            (-count..0).map(|index| view.context.describe(view.state, index)).collect()
+        })
+    }
+
+    fn is_function_entry(&mut self) -> bool {
+        self.state.level(0).is_some_and(|function| self.context.is_entry(function.call()))
+    }
+
+    fn track(&mut self, frame: Option<usize>, target: &str) -> Result<TrackId, EngineError> {
+        let function = self.target(frame)?;
+        self.context.track(self.state, function, target)
+    }
+
+    fn probe(&mut self, track: TrackId) -> Probe {
+        let top = self.state.top();
+        let probe = self.context.quietly(|| self.context.probe(self.state, track));
+        self.state.cut_to(top);
+        probe.unwrap_or(Probe::Same)
+    }
+
+    fn untrack(&mut self, track: TrackId) {
+        let top = self.state.top();
+        if let Err(error) = self.context.untrack(self.state, track) {
+            tracing::warn!(%error, "a watched value is kept alive");
+        }
+        self.state.cut_to(top);
+    }
+
+    fn returned(&mut self) -> Option<Vec<Value>> {
+        self.context.take_returned()
     }
 
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {

@@ -5,16 +5,16 @@ use std::rc::{Rc, Weak};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
-use adzeman_core::breakpoint::SourceLine;
-use adzeman_core::decide::{Decider, EventInHand, Reason};
-use adzeman_core::engine::{Engine, EngineContext, Interrupt, Supervisor, Syntax};
-use adzeman_core::host::{HostError, HostView, Root, Segment, TreePath, at, set_at};
+use adzeman_core::breakpoint::{Armed, SourceLine};
+use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
+use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
+use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
+use adzeman_core::value::Value;
 use adzeman_dap::events::OutputBody;
 use adzeman_dap::extra::{HANDLER_LEFT, HandlerLeftBody};
 use crossbeam_channel::Sender;
-use serde_json::Value as Json;
 use thiserror::Error;
 
 use crate::emit::{current_event, event_depth};
@@ -48,6 +48,7 @@ pub(crate) struct ContextShared {
     pub(crate) syntax: Arc<dyn Syntax>,
     mailbox: Sender<Mail>,
     pause_wanted: AtomicBool,
+    budget_over: AtomicBool,
     interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
     state: Mutex<RunState>,
 }
@@ -78,6 +79,17 @@ impl ContextShared {
         self.interrupt()
     }
 
+    /// The handler under way has used up its time: its next line is looked at.
+    pub(crate) fn budget_is_over(&self) {
+        self.budget_over.store(true, Ordering::SeqCst);
+        self.interrupt();
+    }
+
+    /// The handler is done, or another one begins.
+    pub(crate) fn forget_budget(&self) {
+        self.budget_over.store(false, Ordering::SeqCst);
+    }
+
     /// Lets the context go on, if it is the one that is held.
     pub(crate) fn let_go(&self, go: Go) {
         let work = Box::new(move |point: &mut crate::lane::SafePoint<'_>| {
@@ -92,7 +104,7 @@ impl ContextShared {
 /// A context on its own thread.
 pub(crate) struct LocalContext {
     pub(crate) shared: Arc<ContextShared>,
-    host: Arc<Shared>,
+    pub(crate) host: Arc<Shared>,
     lane: Weak<Lane>,
     engine: RefCell<Option<Rc<dyn EngineContext>>>,
     decider: RefCell<Decider>,
@@ -100,6 +112,8 @@ pub(crate) struct LocalContext {
     seen_changes: Cell<u64>,
     /// How many events were being handled when the step under way began.
     step_events: Cell<usize>,
+    /// How many calls that a person asked for are under way.
+    running_openly: Cell<usize>,
 }
 
 impl LocalContext {
@@ -140,8 +154,21 @@ impl LocalContext {
         }
     }
 
+    /// Holds this context if there is a reason; whether its handler is given up then.
+    fn hold_for(&self, lane: &Lane, engine: &mut dyn Engine, reason: Option<Reason>) -> bool {
+        let Some(reason) = reason.filter(|_| self.host.is_attached()) else { return false };
+        let go = self.hold(lane, engine, &reason);
+        self.catch_up();
+        go == Go::Again && self.abandon()
+    }
+
+    /// Gives up what runs, as far as the engine can.
+    fn abandon(&self) -> bool {
+        self.engine().is_some_and(|engine| engine.abandon())
+    }
+
     /// Tells the engine what to watch now.
-    fn watch(&self) {
+    pub(crate) fn watch(&self) {
         let need = self.decider.borrow().need();
         if let Some(engine) = self.engine() {
             engine.watch(&need);
@@ -156,50 +183,111 @@ impl LocalContext {
         }
     }
 
-    /// An event begins on this thread; answers what to give back to [`leave_event`](Self::leave_event).
-    pub(crate) fn enter_event(&self, kind: &str) -> Option<bool> {
+    /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
+    /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
+    pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
         let mut decider = self.decider.borrow_mut();
-        decider.waits_for(kind).then(|| {
-            let before = decider.expect_handler(true);
-            drop(decider);
+        let before = (decider.expect_handler(expected), decider.time_calls(timed));
+        drop(decider);
+        if before != (expected, timed) {
             self.watch();
-            before
-        })
+        }
+        before
     }
 
-    /// An event ends; a step that began in its handler ends with it.
-    pub(crate) fn leave_event(&self, before: Option<bool>, kind: &str, subject: Option<&str>) {
-        if let Some(before) = before {
-            self.decider.borrow_mut().expect_handler(before);
-        }
+    /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
+    /// to be looked at.
+    pub(crate) fn leave_event(&self, before: (bool, bool), kind: &str, subject: Option<&str>) -> bool {
+        let untouched = self.decider.borrow().awaits_handler();
         let left = self.decider.borrow().step().is_some() && self.step_events.get() >= event_depth();
         if left {
             self.decider.borrow_mut().run_freely();
             let (event, subject) = (Some(kind.to_owned()), subject.map(str::to_owned));
-            let body = HandlerLeftBody { thread_id: self.shared.id, event, subject };
+            let mut returned = None;
+            self.at_safe_point(&mut |engine| returned = engine.returned());
+            let body = HandlerLeftBody { thread_id: self.shared.id, event, subject, returned: returned.map(previews) };
             self.host.tell(HANDLER_LEFT, &body);
         }
-        if before.is_some() || left {
+        let mut decider = self.decider.borrow_mut();
+        let now = (decider.expect_handler(before.0), decider.time_calls(before.1));
+        drop(decider);
+        if left || now != before {
             self.watch();
         }
+        untouched
     }
 
-    fn decide(&self, engine: &mut dyn Engine, place: Option<SourceLine>) -> Option<Reason> {
-        let mut decider = self.decider.borrow_mut();
-        current_event(|event| {
+    /// The breakpoints as this context has taken notice of them.
+    pub(crate) fn armed(&self) -> Arc<Armed> {
+        self.decider.borrow().armed().clone()
+    }
+
+    /// Lends the moment at a line, or at the host's boundary, to `decide`, and tells what breakpoints said.
+    pub(crate) fn decide(
+        &self,
+        place: Option<SourceLine>,
+        decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
+    ) -> Option<Reason> {
+        let decision = current_event(|event| {
             let subject = event.and_then(crate::emit::EventFrame::subject_text);
-            let in_hand = event.map(|event| EventInHand { kind: event.kind(), subject: subject.as_deref() });
-            decider.at_line(place, in_hand, engine)
-        })
+            let event = event.map(|event| EventInHand { kind: event.kind(), subject: subject.as_deref() });
+            let moment = Moment { place, event, context: &self.shared.name };
+            decide(&mut self.decider.borrow_mut(), moment)
+        });
+        for said in &decision.said {
+            self.host.tell_said(said);
+        }
+        if decision.is_settled {
+            self.host.rearm();
+        }
+        decision.reason
+    }
+
+    /// Decides at the host's boundary, and holds this context there if that is what it comes to.
+    pub(crate) fn decide_at_boundary(
+        &self,
+        lane: &Lane,
+        mut decide: impl FnMut(&mut Decider, Moment<'_>, &mut dyn Engine) -> Decision,
+    ) {
+        self.at_safe_point(&mut |engine| {
+            let reason = lane.quietly(|| self.decide(None, |decider, moment| decide(decider, moment, engine)));
+            if let Some(reason) = reason.filter(|_| self.host.is_attached()) {
+                self.hold(lane, engine, &reason);
+            }
+        });
+        self.refresh();
+    }
+
+    /// Evaluates a text as the script would, so that breakpoints in it stop.
+    pub(crate) fn run_openly(
+        &self,
+        engine: &mut dyn Engine,
+        frame: Option<usize>,
+        text: &str,
+    ) -> Result<Vec<Value>, EngineError> {
+        let Some(lane) = self.lane.upgrade() else { return Ok(Vec::new()) };
+        let was_holding = lane.holding.replace(false);
+        self.running_openly.set(self.running_openly.get() + 1);
+        let outcome = engine.run_openly(frame, text);
+        self.running_openly.set(self.running_openly.get() - 1);
+        lane.holding.set(was_holding);
+        self.watch();
+        outcome
     }
 
     pub(crate) fn tell_stopped(&self, engine: &mut dyn Engine, reason: &Reason) {
-        let place =
-            engine.frames(adzeman_core::value::Page::first(1)).ok().and_then(|page| page.items[..].first()?.place);
+        let frames = engine.frames(adzeman_core::value::Page::first(8)).map(|page| page.items).unwrap_or_default();
+        let place = frames.iter().find_map(|frame| frame.place);
         let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
-        let body = convert::stopped(self.shared.id, &self.shared.name, reason, place, event, &self.host.sources());
+        let returned = engine.returned().map(previews);
+        let body =
+            convert::stopped(self.shared.id, &self.shared.name, reason, place, event, returned, &self.host.sources());
         self.host.tell("stopped", &body);
     }
+}
+
+fn previews(values: Vec<Value>) -> Vec<String> {
+    values.into_iter().map(|value| value.preview).collect()
 }
 
 impl Supervisor for LocalContext {
@@ -211,19 +299,43 @@ impl Supervisor for LocalContext {
     fn wants_attention(&self) -> bool {
         self.host.changes.load(Ordering::Relaxed) != self.seen_changes.get()
             || self.shared.pause_wanted.load(Ordering::Relaxed)
+            || self.shared.budget_over.load(Ordering::Relaxed)
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
         self.catch_up();
-        let place = source.map(|source| SourceLine { source, line });
-        if let Some(reason) = lane.quietly(|| self.decide(engine, place))
-            && self.host.is_attached()
-        {
-            self.hold(&lane, engine, reason);
-            self.catch_up();
+        if self.running_openly.get() > 0 && !self.host.is_attached() {
+            self.abandon();
+            return;
         }
-        self.watch();
+        let place = source.map(|source| SourceLine { source, line });
+        let over_budget = self.shared.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
+        let mut reason =
+            lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
+        if let (None, Some(budget)) = (&reason, over_budget) {
+            reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
+        }
+        if !self.hold_for(&lane, engine, reason) {
+            self.watch();
+        }
+    }
+
+    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool {
+        let source = self.host.sources().get(source).cloned();
+        source.is_some_and(|source| self.decider.borrow().armed().holds(&source, first, last))
+    }
+
+    fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
+        let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
+        self.catch_up();
+        let place = place.map(|(source, line)| SourceLine { source, line });
+        let reason = lane.quietly(|| {
+            self.decide(place, |decider, moment| decider.at_raise(moment, message, caught, engine))
+        });
+        if !self.hold_for(&lane, engine, reason) {
+            self.watch();
+        }
     }
 
     fn printed(&self, text: &str, place: Option<(SourceId, Line)>) {
@@ -233,61 +345,13 @@ impl Supervisor for LocalContext {
         for client in self.host.clients().iter().filter(|client| client.is_attached()) {
             let line = place.map(|(_, line)| i64::from(line.get()) - 1 + client.line_base());
             let (category, output) = ("stdout".to_owned(), text.to_owned());
-            client.event("output", &OutputBody { category, output, source: source.clone(), line });
+            client.event("output", &OutputBody { category, output, source: source.clone(), line, bell: None });
         }
     }
 
     fn is_attached(&self) -> bool {
         self.host.is_attached()
     }
-}
-
-/// The host's objects and events, as scripts under evaluation see them.
-impl HostView for LocalContext {
-    fn get(&self, place: &TreePath) -> Result<Json, HostError> {
-        match place.root {
-            Root::Event => {
-                let data = current_event(|event| event.map_or(Json::Null, crate::emit::EventFrame::data));
-                at(&data, &place.path, Root::Event.name()).cloned()
-            }
-            Root::Host => match place.path.split_first() {
-                None => Ok(all_objects(&self.host)),
-                Some((Segment::Field(name), rest)) if self.host.object(name).is_some() => {
-                    let data = self.host.object(name).map(adzeman_core::host::HostObject::read);
-                    let data = data.unwrap_or(Ok(Json::Null))?;
-                    at(&data, &rest, &format!("host.{name}")).cloned()
-                }
-                Some(_) => at(&all_objects(&self.host), &place.path, "host").cloned(),
-            },
-        }
-    }
-
-    fn set(&self, place: &TreePath, value: Json) -> Result<(), HostError> {
-        let shown = place.display(1);
-        let first = place.path.split_first();
-        let (Root::Host, Some((Segment::Field(name), rest))) = (place.root, first) else {
-            return Err(HostError::ReadOnly { path: shown });
-        };
-        let Some(object) = self.host.object(name) else {
-            return at(&all_objects(&self.host), &place.path, "host").map(|_| ());
-        };
-        let mut data = object.read()?;
-        set_at(&mut data, &rest, value, &format!("host.{name}"))?;
-        object.write(&shown, data)
-    }
-
-    fn has_event(&self) -> bool {
-        current_event(|event| event.is_some())
-    }
-}
-
-/// Every object as data; one that cannot be read says why in its place.
-pub(crate) fn all_objects(host: &Shared) -> Json {
-    let read = |object: &adzeman_core::host::HostObject| {
-        let data = object.read().unwrap_or_else(|error| Json::String(format!("({error})")));
-        (object.name.clone(), data)
-    };
-    Json::Object(host.objects.iter().map(read).collect())
 }
 
 /// Keeps a context open. Dropping it closes the context; the script state itself stays the host's.
@@ -314,12 +378,14 @@ impl ContextHandle {
     {
         let host = host.shared();
         let lane = Lane::of(host);
+        let id = host.next_context_id();
         let shared = Arc::new(ContextShared {
-            id: host.next_context_id(),
+            id,
             name: name.to_owned(),
             syntax,
             mailbox: lane.sender.clone(),
             pause_wanted: AtomicBool::new(false),
+            budget_over: AtomicBool::new(false),
             interrupt: Mutex::new(None),
             state: Mutex::new(RunState::Running),
         });
@@ -328,10 +394,11 @@ impl ContextHandle {
             host: host.clone(),
             lane: Rc::downgrade(&lane),
             engine: RefCell::new(None),
-            decider: RefCell::default(),
+            decider: RefCell::new(Decider::of(id)),
             // Never a number of changes, so that the first look catches up.
             seen_changes: Cell::new(u64::MAX),
             step_events: Cell::new(0),
+            running_openly: Cell::new(0),
         });
         let (engine, interrupt) = make(context.clone(), context.clone())
             .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;

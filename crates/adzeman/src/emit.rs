@@ -2,14 +2,13 @@
 
 use std::borrow::Cow;
 use std::fmt::Display;
-use std::rc::Rc;
 use std::sync::atomic::Ordering;
 
 use adzeman_dap::events::OutputBody;
 use scoped_tls_hkt::scoped_thread_local;
 use serde_json::{Map, Value as Json};
 
-use crate::context::LocalContext;
+use crate::handling::Handling;
 use crate::event::{Event, Payload, Subject};
 use crate::host::Host;
 use crate::lane::Lane;
@@ -20,6 +19,8 @@ pub(crate) struct EventFrame<'a> {
     subject: Option<Subject<'a>>,
     payload: &'a dyn Payload,
     depth: usize,
+    /// Whether its handler can be run once more.
+    repeatable: bool,
 }
 
 scoped_thread_local!(static CURRENT: for<'a> &'a EventFrame<'a>);
@@ -31,6 +32,20 @@ impl EventFrame<'_> {
 
     pub(crate) fn subject_text(&self) -> Option<String> {
         self.subject.as_ref().map(|subject| subject.text().into_owned())
+    }
+
+    /// Whether the host can run its handler again.
+    pub(crate) fn is_repeatable(&self) -> bool {
+        self.repeatable
+    }
+
+    /// One field: the name, the subject, or one of the payload.
+    pub(crate) fn field(&self, name: &str) -> Option<Json> {
+        match name {
+            "name" => Some(self.kind.into()),
+            "subject" => Some(self.subject_text().map_or(Json::Null, Json::String)),
+            name => self.payload.field(name),
+        }
     }
 
     /// The payload's fields, after `name` and `subject`.
@@ -71,23 +86,49 @@ impl Host {
         if self.shared().attached.load(Ordering::Relaxed) == 0 {
             return handler();
         }
-        self.emit_attached(&event, handler)
+        let mut handler = Some(handler);
+        self.emit_attached(&event, false, || handler.take().map(|handler| handler()))
     }
 
+    /// The same for a handler that can be run more than once, so that a person may have the event delivered again while it
+    /// is being handled. What the handler did up to then stays done, unless it undoes that itself when it begins.
+    ///
+    /// # Errors
+    /// Those of the last run of `handler`, unchanged.
+    #[inline]
+    pub fn emit_repeatable<P: Payload, T, E: Display>(
+        &self,
+        event: Event<'_, P>,
+        mut handler: impl FnMut() -> Result<T, E>,
+    ) -> Result<T, E> {
+        if self.shared().attached.load(Ordering::Relaxed) == 0 {
+            return handler();
+        }
+        self.emit_attached(&event, true, || Some(handler()))
+    }
+
+    /// Runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
     #[cold]
     fn emit_attached<P: Payload, T, E: Display>(
         &self,
         event: &Event<'_, P>,
-        handler: impl FnOnce() -> Result<T, E>,
+        repeatable: bool,
+        mut handler: impl FnMut() -> Option<Result<T, E>>,
     ) -> Result<T, E> {
         let lane = Lane::find(self.shared()).filter(|lane| !lane.holding.get());
-        let Some(lane) = lane else { return handler() };
+        let Some(lane) = lane else { return first(handler()) };
         lane.poll();
         let depth = event_depth() + 1;
-        let frame = EventFrame { kind: event.kind, subject: event.subject, payload: &event.payload, depth };
+        let frame = EventFrame { kind: event.kind, subject: event.subject, payload: &event.payload, depth, repeatable };
         let outcome = CURRENT.set(&frame, || {
-            let _entered = Entered::new(&lane, &frame);
-            handler()
+            loop {
+                let handled = Handling::begin(&lane, &frame);
+                let outcome = first(handler());
+                drop(handled);
+                if !lane.again.take() {
+                    return outcome;
+                }
+            }
         });
         if let Err(error) = &outcome {
             let subject =
@@ -111,31 +152,12 @@ impl Host {
 impl Lane {
     fn poll(&self) {
         self.serve_waiting();
-        self.contexts.borrow().iter().for_each(|context| context.refresh());
+        let contexts = self.contexts.borrow().clone();
+        contexts.iter().for_each(|context| context.refresh());
     }
 }
 
-/// The contexts of a lane while an event is handled; put back when dropped, also when the handler panics.
-struct Entered<'a> {
-    contexts: Vec<(Rc<LocalContext>, Option<bool>)>,
-    frame: &'a EventFrame<'a>,
-}
-
-impl<'a> Entered<'a> {
-    fn new(lane: &Lane, frame: &'a EventFrame<'a>) -> Self {
-        let contexts = lane.contexts.borrow().clone();
-        let enter = |context: Rc<LocalContext>| {
-            let before = context.enter_event(frame.kind);
-            (context, before)
-        };
-        Self { contexts: contexts.into_iter().map(enter).collect(), frame }
-    }
-}
-
-impl Drop for Entered<'_> {
-    fn drop(&mut self) {
-        for (context, before) in &self.contexts {
-            context.leave_event(*before, self.frame.kind, self.frame.subject_text().as_deref());
-        }
-    }
+/// The outcome of a handler's run. A handler that can run only once is not asked to run again: `go again` is refused.
+fn first<T, E>(outcome: Option<Result<T, E>>) -> Result<T, E> {
+    outcome.unwrap_or_else(|| unreachable!("a handler that runs once was asked to run again"))
 }

@@ -42,10 +42,21 @@ impl<'a> From<(&'a str, u64)> for Subject<'a> {
 pub trait Payload {
     /// Adds the fields.
     fn write(&self, fields: &mut Map<String, Json>);
+
+    /// One field, without the others.
+    fn field(&self, name: &str) -> Option<Json> {
+        let mut fields = Map::new();
+        self.write(&mut fields);
+        fields.remove(name)
+    }
 }
 
 impl Payload for () {
     fn write(&self, _: &mut Map<String, Json>) {}
+
+    fn field(&self, _: &str) -> Option<Json> {
+        None
+    }
 }
 
 /// A field of a payload, after the fields `P`.
@@ -59,9 +70,18 @@ pub struct Field<P, V> {
 impl<P: Payload, V: Serialize> Payload for Field<P, V> {
     fn write(&self, fields: &mut Map<String, Json>) {
         self.before.write(fields);
+        fields.insert(self.name.to_owned(), self.data());
+    }
+
+    fn field(&self, name: &str) -> Option<Json> {
+        if name == self.name { Some(self.data()) } else { self.before.field(name) }
+    }
+}
+
+impl<P, V: Serialize> Field<P, V> {
+    fn data(&self) -> Json {
         let value = serde_json::to_value(&self.value);
-        let value = value.unwrap_or_else(|error| Json::String(format!("(cannot be shown: {error})")));
-        fields.insert(self.name.to_owned(), value);
+        value.unwrap_or_else(|error| Json::String(format!("(cannot be shown: {error})")))
     }
 }
 

@@ -22,6 +22,8 @@ const IDLE_INTERVAL: Duration = Duration::from_millis(250);
 pub(crate) enum Go {
     Freely,
     Step(StepKind),
+    /// The handler is given up, and the event delivered again.
+    Again,
 }
 
 /// A stop under way.
@@ -40,23 +42,27 @@ impl Hold {
 }
 
 impl LocalContext {
-    /// Holds this context, at the line its engine is at, until it is let go.
-    pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: Reason) {
+    /// Holds this context, at the place its engine is at, until it is let go; answers how.
+    pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
         let hold = Hold { context: self.shared.id, go: Cell::new(None) };
-        lane.holding.set(true);
+        let was_holding = lane.holding.replace(true);
+        lane.shared.end_temporary();
         lane.shared.clock.hold();
         self.shared.set_state(RunState::Stopped);
-        self.tell_stopped(engine, &reason);
+        self.tell_stopped(engine, reason);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);
         self.shared.set_state(RunState::Running);
         lane.shared.clock.release();
-        lane.holding.set(false);
+        lane.holding.set(was_holding);
         let body = ContinuedBody { thread_id: self.shared.id, all_threads_continued: true };
         lane.shared.tell("continued", &body);
-        if let Go::Step(kind) = go {
-            self.begin_step(Step::begin(kind, engine.stack()));
+        match go {
+            Go::Freely => {}
+            Go::Step(kind) => self.begin_step(Step::begin(kind, engine.stack())),
+            Go::Again => lane.again.set(true),
         }
+        go
     }
 
     fn serve_until_let_go(&self, lane: &Lane, engine: &mut dyn Engine, hold: &Hold) -> Go {

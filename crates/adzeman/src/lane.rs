@@ -3,13 +3,17 @@
 //! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all.
 
 use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering::SeqCst};
+use std::time::Duration;
 
+use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use serde_json::Value as Json;
 
 use crate::context::LocalContext;
 use crate::hold::Hold;
@@ -60,6 +64,12 @@ pub(crate) struct Lane {
     /// Whether a context of this thread is held.
     pub(crate) holding: Cell<bool>,
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
+    /// Whether the event being handled is to be delivered again.
+    pub(crate) again: Cell<bool>,
+    /// The time budget of the handler under way.
+    pub(crate) budget: Cell<Option<Duration>>,
+    /// What watched parts of host objects held last, by breakpoint.
+    pub(crate) host_values: RefCell<HashMap<BreakpointId, Json>>,
 }
 
 thread_local! {
@@ -85,6 +95,9 @@ impl Lane {
             contexts: RefCell::default(),
             holding: Cell::new(false),
             pump: RefCell::default(),
+            again: Cell::new(false),
+            budget: Cell::new(None),
+            host_values: RefCell::default(),
         });
         LANES.with_borrow_mut(|lanes| {
             lanes.retain(|lane| !lane.shared.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());

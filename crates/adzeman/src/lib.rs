@@ -40,17 +40,20 @@
 //! ```
 #![forbid(unsafe_code)]
 
+mod budget;
 mod client;
 mod clock;
 mod context;
 mod emit;
 mod event;
+mod handling;
 mod hold;
 mod host;
 mod lane;
 mod listen;
 #[cfg(feature = "lua")]
 mod lua;
+mod objects;
 mod session;
 mod shared;
 mod transport;

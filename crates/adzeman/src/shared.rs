@@ -1,13 +1,18 @@
 //! What all threads of a host share: plain data behind locks that are held for moments.
 
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
-use adzeman_core::breakpoint::{Armed, Breakpoint, BreakpointSpec, BreakpointStore, OwnerId, Resolved, Site};
+use adzeman_core::breakpoint::{
+    Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, Status,
+};
+use adzeman_core::decide::Said;
 use adzeman_core::host::{EventKind, HostObject};
-use adzeman_core::source::{SourceFacts, SourceId, Sources};
-use adzeman_dap::events::{BreakpointBody, LoadedSourceBody};
+use adzeman_core::source::{SourceFacts, SourceId, Sources, tail_agreement};
+use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};
 
+use crate::budget::Timer;
 use crate::client::Client;
 use crate::clock::Clock;
 use crate::context::ContextShared;
@@ -23,7 +28,7 @@ pub(crate) struct Shared {
     pub(crate) name: String,
     pub(crate) kinds: Vec<EventKind>,
     pub(crate) objects: Vec<HostObject>,
-    pub(crate) clock: Clock,
+    pub(crate) clock: Arc<Clock>,
     /// How many clients are attached. Zero is what makes a host pay nothing.
     pub(crate) attached: AtomicUsize,
     /// Counts every change that script threads must take notice of.
@@ -37,6 +42,11 @@ pub(crate) struct Shared {
     clients: Mutex<Vec<Arc<Client>>>,
     last_context: AtomicI64,
     last_owner: AtomicU64,
+    /// Clients whose breakpoints are disarmed, all of them.
+    disarmed: Mutex<HashSet<OwnerId>>,
+    /// What each client calls a library.
+    libraries: Mutex<HashMap<OwnerId, Vec<String>>>,
+    timer: OnceLock<Timer>,
 }
 
 impl Shared {
@@ -45,7 +55,7 @@ impl Shared {
             name,
             kinds,
             objects,
-            clock: Clock::new(),
+            clock: Arc::new(Clock::new()),
             attached: AtomicUsize::new(0),
             changes: AtomicU64::new(0),
             closing: AtomicBool::new(false),
@@ -57,6 +67,9 @@ impl Shared {
             clients: Mutex::default(),
             last_context: AtomicI64::new(0),
             last_owner: AtomicU64::new(0),
+            disarmed: Mutex::default(),
+            libraries: Mutex::default(),
+            timer: OnceLock::new(),
         }
     }
 
@@ -66,6 +79,11 @@ impl Shared {
 
     pub(crate) fn sources(&self) -> MutexGuard<'_, Sources> {
         lock(&self.sources)
+    }
+
+    /// The thread that watches time budgets, started when it is first needed.
+    pub(crate) fn timer(&self) -> &Timer {
+        self.timer.get_or_init(|| Timer::start(self.clock.clone()))
     }
 
     pub(crate) fn armed(&self) -> Arc<Armed> {
@@ -130,6 +148,8 @@ impl Shared {
             self.attached.fetch_sub(1, SeqCst);
         }
         lock(&self.store).remove_owner(client.owner);
+        lock(&self.disarmed).remove(&client.owner);
+        lock(&self.libraries).remove(&client.owner);
         self.rearm();
         if was_attached && !self.is_attached() {
             self.contexts().iter().for_each(|context| context.let_go(Go::Freely));
@@ -174,15 +194,62 @@ impl Shared {
         set
     }
 
+    /// Adds a breakpoint that goes at the next stop.
+    pub(crate) fn add_temporary(&self, owner: OwnerId, site: Site, hits: HitRule) -> Status {
+        let spec = BreakpointSpec { hits, temporary: true, ..BreakpointSpec::at(site) };
+        let added = lock(&self.store).add(owner, spec);
+        self.rearm();
+        let resolved = self.resolved().into_iter().find(|now| now.breakpoint.id == added.id);
+        resolved.map_or(Status::Bound(Vec::new()), |now| now.status)
+    }
+
+    /// Removes the breakpoints that were set for one run only.
+    pub(crate) fn end_temporary(&self) {
+        let had_some = lock(&self.store).remove_temporary();
+        if had_some {
+            self.rearm();
+        }
+    }
+
+    /// Arms the breakpoints of a client, or disarms all of them.
+    pub(crate) fn set_armed(&self, owner: OwnerId, armed: bool) {
+        let changed = if armed { lock(&self.disarmed).remove(&owner) } else { lock(&self.disarmed).insert(owner) };
+        if changed {
+            self.rearm();
+        }
+    }
+
+    /// Takes what a client calls a library.
+    pub(crate) fn set_library(&self, owner: OwnerId, paths: Vec<String>) {
+        lock(&self.libraries).insert(owner, paths);
+        self.rearm();
+    }
+
+    /// The sources that steps pass over.
+    fn library(&self) -> HashSet<SourceId> {
+        let libraries = lock(&self.libraries);
+        let paths = libraries.values().flatten();
+        let sources = self.sources();
+        let newest = sources.newest();
+        let found = newest.iter().filter(|source| paths.clone().any(|path| belongs_to(&source.facts.name, path)));
+        found.map(|source| source.id).collect()
+    }
+
     /// How breakpoints bind now.
     pub(crate) fn resolved(&self) -> Vec<Resolved> {
         lock(&self.resolved).clone()
     }
 
     /// Binds all breakpoints anew, has every context take notice, and tells clients of what changed.
-    fn rearm(&self) {
+    pub(crate) fn rearm(&self) {
         let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names());
-        *lock(&self.armed) = Arc::new(Armed::new(&resolved));
+        let library = self.library();
+        let armed = {
+            let disarmed = lock(&self.disarmed);
+            let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
+            Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
+        };
+        *lock(&self.armed) = Arc::new(armed);
         let before = std::mem::replace(&mut *lock(&self.resolved), resolved.clone());
         self.changes.fetch_add(1, SeqCst);
         for context in self.contexts() {
@@ -196,10 +263,40 @@ impl Shared {
         }
     }
 
+    /// Sends what a breakpoint said to the client that set it.
+    pub(crate) fn tell_said(&self, said: &Said) {
+        let source = said.place.and_then(|place| self.sources().get(place.source).map(|held| convert::source(held)));
+        let clients = self.clients();
+        for client in clients.iter().filter(|client| client.owner == said.owner && client.is_attached()) {
+            client.event(
+                "output",
+                &OutputBody {
+                    category: if said.is_trouble { "important" } else { "console" }.to_owned(),
+                    output: format!("{}\n", said.text),
+                    source: source.clone(),
+                    line: said.place.map(|place| convert::line_number(place.line, client.line_base())),
+                    bell: said.rings.then_some(true),
+                },
+            );
+        }
+    }
+
     fn tell_owner(&self, resolved: &Resolved) {
         for client in self.clients().iter().filter(|client| client.owner == resolved.breakpoint.owner) {
             let breakpoint = convert::breakpoint(resolved, &self.sources(), client.line_base());
             client.event("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint });
         }
+    }
+}
+
+/// Whether a source is named by `path`: the end of its name, or with a slash at the end, a folder that it is in.
+fn belongs_to(name: &str, path: &str) -> bool {
+    match path.strip_suffix(['/', '\\']) {
+        Some(folder) => {
+            let name = name.replace('\\', "/");
+            let folder = folder.replace('\\', "/");
+            name.starts_with(&format!("{folder}/")) || name.contains(&format!("/{folder}/"))
+        }
+        None => tail_agreement(name, path).is_some(),
     }
 }

@@ -3,22 +3,31 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use super::{Breakpoint, BreakpointId, BreakpointSpec, OwnerId, Site, SourceLine};
-use crate::source::{FunctionSpan, Line, LineSet, Source, Sources};
+use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, OwnerId, Site, SourceLine};
+use crate::source::{FunctionSpan, Line, Source, SourceId, Sources};
+
+/// Why a breakpoint is not on the line that was asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moved {
+    /// That line has no code.
+    NoCode(Line),
+    /// The source was loaded anew, and the text of that line is elsewhere now.
+    WithText(Line),
+}
 
 /// Where a line or function breakpoint is in one source.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Binding {
     /// The place itself.
     pub place: SourceLine,
-    /// The line that was asked for, when there is no code on it.
-    pub moved_from: Option<Line>,
+    /// Why it is not where it was asked for, if it is not.
+    pub moved: Option<Moved>,
 }
 
 /// Whether a breakpoint can be hit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Status {
-    /// It can, at these places (none for an event, which has no place).
+    /// It can, at these places (none for what has no place, such as an event).
     Bound(Vec<Binding>),
     /// It cannot yet; the text says why and what would help.
     Pending(String),
@@ -44,10 +53,19 @@ pub struct Resolved {
     pub status: Status,
 }
 
+/// The line that a breakpoint was first bound to in a source, to be found again when the source changes.
+#[derive(Debug)]
+struct FirstBound {
+    source: SourceId,
+    line: Line,
+    text: String,
+}
+
 /// All breakpoints of a host, of all owners.
 #[derive(Debug, Default)]
 pub struct BreakpointStore {
     all: BTreeMap<BreakpointId, Arc<Breakpoint>>,
+    first_bound: HashMap<(BreakpointId, String), FirstBound>,
     last_id: u64,
 }
 
@@ -60,24 +78,49 @@ impl BreakpointStore {
         covers: impl Fn(&Site) -> bool,
         specs: Vec<BreakpointSpec>,
     ) -> Vec<Arc<Breakpoint>> {
-        let mut before: Vec<_> =
-            self.all.values().filter(|held| held.owner == owner && covers(&held.spec.site)).cloned().collect();
-        self.all.retain(|_, held| held.owner != owner || !covers(&held.spec.site));
-        let kept = specs.into_iter().map(|spec| match before.iter().position(|held| held.spec == spec) {
-            Some(at) => before.swap_remove(at),
-            None => {
-                self.last_id += 1;
-                Arc::new(Breakpoint::new(BreakpointId(self.last_id), owner, spec))
-            }
-        });
-        let kept: Vec<_> = kept.collect();
+        let is_covered = |held: &Breakpoint| held.owner == owner && covers(&held.spec.site) && !held.spec.temporary;
+        let mut before: Vec<_> = self.all.values().filter(|held| is_covered(held)).cloned().collect();
+        self.all.retain(|_, held| !is_covered(held));
+        let mut kept = Vec::new();
+        for spec in specs {
+            kept.push(match before.iter().position(|held| held.spec == spec) {
+                Some(at) => before.swap_remove(at),
+                None => self.make(owner, spec),
+            });
+        }
         self.all.extend(kept.iter().map(|held| (held.id, held.clone())));
+        self.forget_bindings();
         kept
+    }
+
+    fn make(&mut self, owner: OwnerId, spec: BreakpointSpec) -> Arc<Breakpoint> {
+        self.last_id += 1;
+        Arc::new(Breakpoint::new(BreakpointId(self.last_id), owner, spec))
+    }
+
+    /// Adds one breakpoint.
+    pub fn add(&mut self, owner: OwnerId, spec: BreakpointSpec) -> Arc<Breakpoint> {
+        let made = self.make(owner, spec);
+        self.all.insert(made.id, made.clone());
+        made
     }
 
     /// Removes all breakpoints of an owner.
     pub fn remove_owner(&mut self, owner: OwnerId) {
         self.all.retain(|_, held| held.owner != owner);
+        self.forget_bindings();
+    }
+
+    /// Removes the temporary ones, of all owners; whether there were any.
+    pub fn remove_temporary(&mut self) -> bool {
+        let before = self.all.len();
+        self.all.retain(|_, held| !held.spec.temporary);
+        self.forget_bindings();
+        self.all.len() < before
+    }
+
+    fn forget_bindings(&mut self) {
+        self.first_bound.retain(|(id, _), _| self.all.contains_key(id));
     }
 
     /// The breakpoint with this number.
@@ -86,29 +129,39 @@ impl BreakpointStore {
         self.all.get(&id)
     }
 
-    /// Binds every breakpoint to the sources and event kinds that are known now.
+    /// Binds every breakpoint to the sources and event kinds that are known now. A line breakpoint is found again by its
+    /// text in a source that was loaded anew.
     #[must_use]
-    pub fn resolve(&self, sources: &Sources, kinds: &[String]) -> Vec<Resolved> {
-        self.all
-            .values()
-            .map(|held| Resolved { breakpoint: held.clone(), status: bind(&held.spec.site, sources, kinds) })
-            .collect()
+    pub fn resolve(&mut self, sources: &Sources, kinds: &[String]) -> Vec<Resolved> {
+        let first_bound = &mut self.first_bound;
+        let bind = |held: &Arc<Breakpoint>| {
+            let status = match &held.spec.site {
+                Site::Line { path, line } => bind_line(held.id, path, *line, sources, first_bound),
+                Site::Function { name } => bind_function(name, sources),
+                Site::Event { kind, .. } | Site::Time { kind, .. } => bind_event(kind, kinds),
+                Site::Error { .. } | Site::Change { .. } => Status::Bound(Vec::new()),
+            };
+            Resolved { breakpoint: held.clone(), status }
+        };
+        self.all.values().map(bind).collect()
     }
 }
 
-fn bind(site: &Site, sources: &Sources, kinds: &[String]) -> Status {
-    match site {
-        Site::Line { path, line } => bind_line(path, *line, sources),
-        Site::Function { name } => bind_function(name, sources),
-        Site::Event { kind } if kinds.contains(kind) => Status::Bound(Vec::new()),
-        Site::Event { kind } => Status::Pending(format!(
-            "the host has no event '{kind}'; it has {}",
-            if kinds.is_empty() { "none".to_owned() } else { kinds.join(", ") }
-        )),
+fn bind_event(kind: &str, kinds: &[String]) -> Status {
+    if kind == ANY_EVENT || kinds.iter().any(|known| known == kind) {
+        return Status::Bound(Vec::new());
     }
+    let known = if kinds.is_empty() { "none".to_owned() } else { kinds.join(", ") };
+    Status::Pending(format!("the host has no event '{kind}'; it has {known}"))
 }
 
-fn bind_line(path: &str, line: Line, sources: &Sources) -> Status {
+fn bind_line(
+    id: BreakpointId,
+    path: &str,
+    line: Line,
+    sources: &Sources,
+    first_bound: &mut HashMap<(BreakpointId, String), FirstBound>,
+) -> Status {
     let matching = sources.matching(path);
     if matching.is_empty() {
         let known: Vec<_> = sources.newest().iter().map(|source| source.short_name().to_owned()).collect();
@@ -117,7 +170,19 @@ fn bind_line(path: &str, line: Line, sources: &Sources) -> Status {
             if known.is_empty() { "none".to_owned() } else { known.join(", ") }
         ));
     }
-    let bindings: Vec<_> = matching.iter().filter_map(|source| binding_at(source, line)).collect();
+    let bindings: Vec<_> = matching
+        .iter()
+        .filter_map(|source| {
+            let first = first_bound.get(&(id, source.facts.name.clone()));
+            let binding = binding_at(source, line, first)?;
+            first_bound.entry((id, source.facts.name.clone())).or_insert_with(|| FirstBound {
+                source: source.id,
+                line: binding.place.line,
+                text: trimmed(source, binding.place.line),
+            });
+            Some(binding)
+        })
+        .collect();
     if bindings.is_empty() {
         let last = matching.iter().filter_map(|source| source.facts.lines.iter().last()).max();
         let last = last.map_or("it has none".to_owned(), |last| format!("its last one with code is {last}"));
@@ -126,26 +191,68 @@ fn bind_line(path: &str, line: Line, sources: &Sources) -> Status {
     Status::Bound(bindings)
 }
 
-fn binding_at(source: &Source, line: Line) -> Option<Binding> {
-    let held = source.facts.lines.next_from(line)?;
-    let moved_from = (held != line).then_some(line);
-    Some(Binding { place: SourceLine { source: source.id, line: held }, moved_from })
+fn trimmed(source: &Source, line: Line) -> String {
+    source.text_of(line).unwrap_or_default().trim().to_owned()
 }
 
+fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option<Binding> {
+    let place = |line| SourceLine { source: source.id, line };
+    let first = first.filter(|first| first.source != source.id && !first.text.is_empty());
+    if let Some(found) = first.and_then(|first| with_text(source, first)) {
+        let moved = (found != line).then_some(Moved::WithText(line));
+        return Some(Binding { place: place(found), moved });
+    }
+    let held = source.facts.lines.next_from(line)?;
+    Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)) })
+}
+
+/// The line with the text that the breakpoint was first bound to, the nearest one to where it was.
+fn with_text(source: &Source, first: &FirstBound) -> Option<Line> {
+    let same = source.facts.lines.iter().filter(|line| trimmed(source, *line) == first.text);
+    same.min_by_key(|line| line.get().abs_diff(first.line.get()))
+}
+
+/// A name may be that of a method (`boat:length`) or begin with a file (`toll.lua:fare`): the first that is defined wins.
 fn bind_function(name: &str, sources: &Sources) -> Status {
-    let (path, wanted) =
-        name.rsplit_once(".lua:").map_or((None, name), |(path, function)| (Some(format!("{path}.lua")), function));
-    let within = path.as_deref().map_or_else(|| sources.newest(), |path| sources.matching(path));
-    let bindings: Vec<_> = within
-        .iter()
-        .flat_map(|source| source.facts.functions.iter().map(|function| (source.id, function)))
-        .filter(|(_, function)| is_named(function, wanted))
-        .map(|(source, function)| Binding { place: SourceLine { source, line: function.body }, moved_from: None })
-        .collect();
+    let mut bindings = named_in(&sources.newest(), name);
+    if let (true, Some((path, rest))) = (bindings.is_empty(), split_file(name, sources)) {
+        let within = sources.matching(path);
+        bindings = match rest.parse().ok().and_then(Line::new) {
+            Some(line) => defined_at(&within, line),
+            None => named_in(&within, rest),
+        };
+        if bindings.is_empty() {
+            return Status::Pending(format!("{path} defines no function '{rest}'; it binds when it does"));
+        }
+    }
     if bindings.is_empty() {
-        return Status::Pending(format!("no loaded source defines a function '{wanted}'; it binds when one does"));
+        return Status::Pending(format!("no loaded source defines a function '{name}'; it binds when one does"));
     }
     Status::Bound(bindings)
+}
+
+/// Splits `toll.lua:boat:length` behind the part that is the path of a source.
+fn split_file<'a>(name: &'a str, sources: &Sources) -> Option<(&'a str, &'a str)> {
+    let colons = name.match_indices(':').map(|(at, _)| at);
+    colons.map(|at| (&name[..at], &name[at + 1..])).find(|(path, _)| !sources.matching(path).is_empty())
+}
+
+fn binding_of(source: &Source, function: &FunctionSpan) -> Binding {
+    Binding { place: SourceLine { source: source.id, line: function.body }, moved: None }
+}
+
+fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
+    let functions = within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+    functions
+        .filter(|(_, function)| is_named(function, wanted))
+        .map(|(source, function)| binding_of(source, function))
+        .collect()
+}
+
+/// The functions whose definition begins on a line.
+fn defined_at(within: &[&Arc<Source>], line: Line) -> Vec<Binding> {
+    let functions = within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+    functions.filter(|(_, function)| function.first == line).map(|(source, function)| binding_of(source, function)).collect()
 }
 
 /// `fare` finds `fare`, `tariff.fare` and `tariff:fare`; a longer name must match whole.
@@ -154,49 +261,4 @@ fn is_named(function: &FunctionSpan, wanted: &str) -> bool {
         .name
         .as_deref()
         .is_some_and(|name| name == wanted || name.rsplit(['.', ':']).next().is_some_and(|tail| tail == wanted))
-}
-
-/// The breakpoints in the form the decision needs: by place, ready to be asked on every line. Made anew at each change
-/// and never changed, so that script threads can share it without a lock.
-#[derive(Debug, Default)]
-pub struct Armed {
-    lines: HashMap<SourceLine, Vec<Arc<Breakpoint>>>,
-    events: HashMap<String, Vec<Arc<Breakpoint>>>,
-    mask: LineSet,
-}
-
-impl Armed {
-    /// Sorts the bound ones by place.
-    #[must_use]
-    pub fn new(resolved: &[Resolved]) -> Self {
-        let mut armed = Self::default();
-        for Resolved { breakpoint, status } in resolved {
-            if let (Site::Event { kind }, Status::Bound(_)) = (&breakpoint.spec.site, status) {
-                armed.events.entry(kind.clone()).or_default().push(breakpoint.clone());
-            }
-            for binding in status.bindings() {
-                armed.mask.insert(binding.place.line);
-                armed.lines.entry(binding.place).or_default().push(breakpoint.clone());
-            }
-        }
-        armed
-    }
-
-    /// The breakpoints on a line.
-    #[must_use]
-    pub fn at_line(&self, place: SourceLine) -> &[Arc<Breakpoint>] {
-        self.lines.get(&place).map_or(&[], Vec::as_slice)
-    }
-
-    /// The breakpoints on an event.
-    #[must_use]
-    pub fn on_event(&self, kind: &str) -> &[Arc<Breakpoint>] {
-        self.events.get(kind).map_or(&[], Vec::as_slice)
-    }
-
-    /// Lines on which some source has a breakpoint: the first and cheapest question on each line.
-    #[must_use]
-    pub fn line_mask(&self) -> &LineSet {
-        &self.mask
-    }
 }

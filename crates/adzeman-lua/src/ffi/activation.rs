@@ -22,6 +22,8 @@ pub(crate) struct FunctionInfo {
     pub(crate) current_line: Option<u32>,
     /// Line of the definition.
     pub(crate) first_line: u32,
+    /// Last line of the definition.
+    pub(crate) last_line: u32,
     /// Whether it was called by a tail call.
     pub(crate) tail_call: bool,
 }
@@ -80,6 +82,25 @@ impl Activation {
         Self { state, record: unsafe { ptr::read(record) } }
     }
 
+    pub(super) fn record_mut(&mut self) -> *mut ffi::lua_Debug {
+        &raw mut self.record
+    }
+
+    /// The address of the engine's record of the call: equal for the same call, and used again for a later one at the same
+    /// depth.
+    pub(crate) fn call(&self) -> usize {
+        // SAFETY: the record was filled in by Lua.
+        unsafe { super::layout::call_of(&raw const self.record) as usize }
+    }
+
+    /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many.
+    pub(crate) fn transferred(&self) -> (c_int, c_int) {
+        let mut record = self.copy_record();
+        // SAFETY: as in `info`; `r` only fills in fields.
+        unsafe { ffi::lua_getinfo(self.state.raw(), c"r".as_ptr(), &raw mut record) };
+        (c_int::from(record.ftransfer), c_int::from(record.ntransfer))
+    }
+
     fn copy_record(&self) -> ffi::lua_Debug {
         // SAFETY: the record is plain data without ownership.
         unsafe { ptr::read(&raw const self.record) }
@@ -123,6 +144,27 @@ impl Activation {
         }
     }
 
+    /// The number of the last local variable of this name that is in scope.
+    pub(crate) fn find_local(&self, name: &str) -> Option<c_int> {
+        self.state.room(1);
+        let mut found = None;
+        for number in 1.. {
+            // SAFETY: as in `push_local`; the value pushed is popped.
+            let held = unsafe {
+                let held = ffi::lua_getlocal(self.state.raw(), &raw const self.record, number);
+                if held.is_null() {
+                    break;
+                }
+                ffi::lua_settop(self.state.raw(), -2);
+                CStr::from_ptr(held)
+            };
+            if held.to_bytes() == name.as_bytes() {
+                found = Some(number);
+            }
+        }
+        found
+    }
+
     /// Gives the local variable `number` the value on top, which is popped.
     pub(crate) fn set_local(&self, number: c_int) {
         self.state.check(-1);
@@ -148,6 +190,7 @@ unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
             chunk_name: String::from_utf8_lossy(source).into_owned(),
             current_line: if active { u32::try_from(record.currentline).ok().filter(|line| *line > 0) } else { None },
             first_line: u32::try_from(record.linedefined).unwrap_or(0),
+            last_line: u32::try_from(record.lastlinedefined).unwrap_or(0),
             tail_call: active && record.istailcall != 0,
         }
     }

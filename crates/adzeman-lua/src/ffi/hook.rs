@@ -1,7 +1,12 @@
-//! The hooks: one on lines, one that limits evaluations.
+//! The hooks: one on lines, calls and returns, one that limits evaluations.
+//!
+//! A breakpoint on a line needs the line hook in the functions that hold one. Everywhere else a call hook stands as a gate:
+//! it compares the function's definition with the answers kept ([`gate`](super::gate)), and turns lines on for as long as
+//! such a function runs itself. From the first of them on, returns are watched too, so that lines come on again when it
+//! is returned to, until the stack is empty.
 
 use std::cell::Cell;
-use std::ffi::c_int;
+use std::ffi::{c_int, c_void};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 
@@ -9,6 +14,7 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
+use super::layout;
 use super::state::{Slot, State};
 use crate::context::Context;
 
@@ -16,34 +22,34 @@ use crate::context::Context;
 const LIMIT_STEP: u64 = 1000;
 
 thread_local! {
-    /// The main thread that a line hook last ran on, and its context. Only main threads are kept: they live as long as
-    /// their context is registered, while a coroutine's address may come to mean another one.
-    static LAST_MAIN: Cell<(*mut ffi::lua_State, *const Context)> = const { Cell::new((ptr::null_mut(), ptr::null())) };
+    /// What the state holds in its extra space that a hook last ran on, and its context. New threads get a copy of the main
+    /// thread's extra space (`lua_getextraspace`), in which the binding keeps the address of its own data for the state: it
+    /// tells states apart, and is kept only while a context is registered.
+    static LAST: Cell<(*const c_void, *const Context)> = const { Cell::new((ptr::null(), ptr::null())) };
 }
 
 /// Makes `context` the one that watches this state. It must be released by [`release`] before it is dropped.
 pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineError> {
-    LAST_MAIN.set((ptr::null_mut(), ptr::null()));
-    // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `context_of`.
+    LAST.set((ptr::null(), ptr::null()));
+    // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `look_up_context`.
     unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(context).cast_mut().cast()) };
     state.set_slot(Slot::Engine)
 }
 
 /// Ends what [`register`] began; hooks still set on some thread remove themselves.
 pub(crate) fn release(state: State) {
-    LAST_MAIN.set((ptr::null_mut(), ptr::null()));
+    LAST.set((ptr::null(), ptr::null()));
     state.push_nil();
     if let Err(error) = state.set_slot(Slot::Engine) {
         tracing::error!(%error, "the engine could not be taken out of the Lua state");
     }
 }
 
-/// The context that watches the state of `raw`.
+/// As [`context_of`], by the registry.
 ///
 /// # Safety
-/// Called on the thread of the state, with room for one value; the answer is not kept beyond the call from Lua in which
-/// it was asked for, so it cannot outlive the context, which is released before it is dropped.
-pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+/// As [`context_of`], with room for one value.
+unsafe fn look_up_context<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
     // SAFETY: given by the caller; the slot holds nil or a pointer set by `register`.
     unsafe {
         ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Engine.key());
@@ -53,70 +59,261 @@ pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Cont
     }
 }
 
-/// As [`context_of`], without the look into the registry where that can be spared.
+/// The context that watches the state of `raw`.
 ///
 /// # Safety
-/// As [`context_of`].
+/// Called on the thread of the state, with room for one value; the answer is not kept beyond the call from Lua in which
+/// it was asked for, so it cannot outlive the context, which is released before it is dropped.
 #[inline]
-unsafe fn context_of_hook<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
-    let (last, context) = LAST_MAIN.get();
-    if last == raw {
+pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+    // SAFETY: every thread has its extra space, which holds a pointer or null.
+    let key: *const c_void = unsafe { ptr::read(ffi::lua_getextraspace(raw).cast()) };
+    let (last, context) = LAST.get();
+    if last == key && !key.is_null() {
         // SAFETY: the pair was noted on this thread, and is forgotten before its context is released.
         return unsafe { context.as_ref() };
     }
     // SAFETY: given by the caller.
-    let context = unsafe { context_of(raw) };
-    if let Some(context) = context.filter(|context| context.main.raw() == raw) {
-        LAST_MAIN.set((raw, ptr::from_ref(context)));
+    let context = unsafe { look_up_context(raw) };
+    if let Some(context) = context {
+        LAST.set((key, ptr::from_ref(context)));
     }
     context
 }
 
-unsafe extern "C-unwind" fn on_line(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+/// The one hook for lines, calls and returns.
+unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
-    // running function, in which a line hook finds the line filled in.
-    let (context, line) = unsafe { (context_of_hook(raw), (*record).currentline) };
-    let line = u32::try_from(line).unwrap_or(0);
-    let Some(context) = context else {
+    // running function, in which the kind of the event is filled in.
+    let (context, event) = unsafe { (context_of(raw), (*record).event) };
+    // A hook set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
+    let Some(context) = context.filter(|context| context.is_hooked() || context.supervisor().wants_attention()) else {
         // SAFETY: `raw` is the running thread.
         unsafe { ffi::lua_sethook(raw, None, 0, 0) };
         return;
     };
-    if !context.covers(line) {
-        if !context.is_hooked() {
-            // Set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
-            // SAFETY: `raw` is the running thread.
-            unsafe { ffi::lua_sethook(raw, None, 0, 0) };
-        }
+    if context.is_busy() {
         return;
     }
-    let outcome = catch_unwind(AssertUnwindSafe(|| {
-        // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
-        let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-        context.line_reached(here.0, &here.1, line);
-    }));
-    if outcome.is_err() {
+    // SAFETY: as above; each is called for its own kind of event.
+    unsafe {
+        match event {
+            ffi::LUA_HOOKLINE => line(context, raw, record),
+            ffi::LUA_HOOKRET => returned(context, raw, record),
+            ffi::LUA_HOOKCOUNT => looked_up(context, raw),
+            _ => called(context, raw, record),
+        }
+        if context.is_abandoning() {
+            abandon(raw);
+        }
+    }
+}
+
+/// Runs `work`; a fault in it must not reach Lua.
+fn caught(work: impl FnOnce()) {
+    if catch_unwind(AssertUnwindSafe(work)).is_err() {
         tracing::error!("a fault inside the debugger was caught; the script goes on");
     }
 }
 
-/// Watches the lines of a thread, or stops watching them.
-pub(crate) fn watch_lines(state: State, on: bool) {
-    if on {
-        state.set_hook(Some(on_line), ffi::LUA_MASKLINE, 0);
-    } else {
-        state.set_hook(None, 0, 0);
+/// # Safety
+/// As [`on_hook`], for the event of a line.
+#[inline]
+unsafe fn line(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: given by the caller: a line hook finds the line filled in.
+    let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
+    if context.covers(line) {
+        caught(|| {
+            // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
+            let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+            context.line_reached(here.0, &here.1, line);
+        });
+    }
+    context.leave_entry();
+}
+
+/// # Safety
+/// As [`on_hook`], for the event of a call.
+#[inline]
+unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: given by the caller.
+    let call = unsafe { layout::call_of(record) };
+    if context.looks_at_calls() {
+        caught(|| {
+            // SAFETY: as in `line`.
+            let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+            context.call_begun(here.0, &here.1, call as usize);
+        });
+    }
+    if !context.is_gated() {
+        return;
+    }
+    // SAFETY: given by the caller; a gate is only used where the layout is known.
+    unsafe {
+        match holds(context, raw, record, call) {
+            None => {}
+            Some(true) => {
+                context.enter(call as usize);
+                ffi::lua_sethook(raw, Some(on_hook), IN_WATCHED, 0);
+            }
+            Some(false) => {
+                if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 {
+                    ffi::lua_sethook(raw, Some(on_hook), BELOW_WATCHED, 0);
+                }
+            }
+        }
     }
 }
+
+/// # Safety
+/// As [`on_hook`], for the event of a return.
+#[inline]
+unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    if context.looks_at_returns() {
+        caught(|| {
+            // SAFETY: as in `line`.
+            let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+            // SAFETY: as above.
+            context.call_ends(here.0, &here.1, unsafe { layout::call_of(record) } as usize);
+        });
+    }
+    if !context.is_gated() {
+        return;
+    }
+    // SAFETY: given by the caller; the record below is filled in for a level that is there.
+    unsafe {
+        let mut below = std::mem::zeroed::<ffi::lua_Debug>();
+        if ffi::lua_getstack(raw, 1, &raw mut below) == 0 {
+            ffi::lua_sethook(raw, Some(on_hook), AT_GATE, 0);
+            return;
+        }
+        let mask = match holds(context, raw, &raw mut below, layout::call_of(&raw const below)) {
+            None => return,
+            Some(true) => IN_WATCHED,
+            Some(false) => BELOW_WATCHED,
+        };
+        if ffi::lua_gethookmask(raw) != mask {
+            ffi::lua_sethook(raw, Some(on_hook), mask, 0);
+        }
+    }
+}
+
+/// Between instructions of a call that a person asked for: whether it is still wanted.
+///
+/// # Safety
+/// As [`on_hook`].
+unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
+    if context.supervisor().wants_attention() {
+        // SAFETY: `raw` is the running thread.
+        unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
+    }
+}
+
+/// No function with a breakpoint is on the stack.
+const AT_GATE: c_int = ffi::LUA_MASKCALL;
+/// One is, and another function runs, called from it.
+const BELOW_WATCHED: c_int = ffi::LUA_MASKCALL | ffi::LUA_MASKRET;
+/// A function with a breakpoint runs.
+const IN_WATCHED: c_int = ffi::LUA_MASKCALL | ffi::LUA_MASKRET | ffi::LUA_MASKLINE;
+
+/// Whether the function of a call holds a breakpoint; `None` for one that is not written in Lua.
+///
+/// # Safety
+/// The layout is known, and `record` and `call` are those of a function on this thread's stack.
+#[inline]
+unsafe fn holds(
+    context: &Context,
+    raw: *mut ffi::lua_State,
+    record: *mut ffi::lua_Debug,
+    call: *const c_void,
+) -> Option<bool> {
+    // SAFETY: given by the caller.
+    let definition = unsafe { layout::definition_of(call) }?;
+    Some(context.gate_holds(&definition).unwrap_or_else(|| {
+        // SAFETY: as above.
+        let (state, here) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+        let answer = catch_unwind(AssertUnwindSafe(|| context.learn_gate(state, &here, definition)));
+        answer.unwrap_or(true)
+    }))
+}
+
+/// Raises, at every instruction from here on, until the host is reached: no `pcall` of the script can swallow that.
+///
+/// # Safety
+/// `raw` is the running thread; nothing in the frames up to Lua owns anything.
+unsafe fn abandon(raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    unsafe {
+        ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKCOUNT, 1);
+        ffi::lua_pushstring(raw, c"the handler was given up by the debugger".as_ptr());
+        ffi::lua_error(raw);
+    }
+}
+
+/// How lines, calls and returns are watched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Watching {
+    #[default]
+    Nothing,
+    /// These events, in every function.
+    Events(c_int),
+    /// Lines only in functions that hold a breakpoint, which are found at their calls.
+    Gated,
+    /// Every instruction raises.
+    Abandoning,
+}
+
+/// All that [`Watching::Events`] can hold.
+pub(crate) const LINES: c_int = ffi::LUA_MASKLINE;
+pub(crate) const CALLS: c_int = ffi::LUA_MASKCALL;
+pub(crate) const RETURNS: c_int = ffi::LUA_MASKRET;
+
+/// Sets or removes the hook of a thread.
+pub(crate) fn watch(context: &Context, state: State, how: Watching) {
+    match how {
+        Watching::Nothing => state.set_hook(None, 0, 0),
+        Watching::Events(mask) => state.set_hook(Some(on_hook), mask, 0),
+        Watching::Gated => state.set_hook(Some(on_hook), gated_mask(context, state), 0),
+        Watching::Abandoning => state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
+    }
+}
+
+/// What a gated thread has to watch at this moment, by the functions on its stack.
+fn gated_mask(context: &Context, state: State) -> c_int {
+    let mut mask = AT_GATE;
+    for level in 0.. {
+        let Some(mut function) = state.level(level) else { break };
+        // SAFETY: a gate is only used where the layout is known; the record is of a function on this stack.
+        let held = unsafe { holds(context, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
+        if held == Some(true) {
+            mask = if level == 0 { IN_WATCHED } else { BELOW_WATCHED };
+            break;
+        }
+    }
+    mask
+}
+
+/// Watches a call that a person asked for, on its own fresh thread: as the context does, with a look up now and then
+/// whether it is still wanted.
+pub(crate) fn watch_run(state: State, how: Watching) {
+    let mask = match how {
+        Watching::Events(mask) => mask,
+        _ => AT_GATE,
+    };
+    state.set_hook(Some(on_hook), mask | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
+}
+
+/// Instructions of a call that a person asked for between two looks whether it is still wanted.
+const LOOK_UP_INSTRUCTIONS: c_int = 100_000;
 
 /// From a signal handler on the script's own thread: watch lines from the next instruction on. Lua documents
 /// `lua_sethook` as safe there (`ldebug.c`).
 ///
 /// # Safety
-/// `raw` is the main thread of a live state that belongs to the calling OS thread.
+/// `raw` is a thread, of a live state that belongs to the calling OS thread, that is kept alive.
 pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
-    unsafe { ffi::lua_sethook(raw, Some(on_line), ffi::LUA_MASKLINE, 0) };
+    unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
 }
 
 unsafe extern "C-unwind" fn on_count(raw: *mut ffi::lua_State, _: *mut ffi::lua_Debug) {

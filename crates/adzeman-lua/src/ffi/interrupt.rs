@@ -1,9 +1,9 @@
 //! Interrupting a script from another thread, without touching its state from there: a signal is sent to the script's own
-//! thread, whose handler sets the line hook on the main Lua thread. Linux only; elsewhere the request is seen at the next
-//! safe point.
+//! thread, whose handler sets the line hook on the main Lua thread, and on the coroutine that runs. Linux only; elsewhere
+//! the request is seen at the next safe point.
 //!
-//! A coroutine that loops without end is seen only if it was under the hook already: Lua has no way to tell from a signal
-//! handler which coroutine runs.
+//! Lua has no way to tell from a signal handler which coroutine runs, so it is noted when a script resumes one
+//! ([`natives`](super::natives)). One that the host itself resumes is seen if it was under the hook already.
 
 #[cfg(target_os = "linux")]
 mod linux {
@@ -25,12 +25,15 @@ mod linux {
 
     struct Entry {
         thread: AtomicI32,
+        /// The main Lua thread.
         state: AtomicPtr<ffi::lua_State>,
+        /// The coroutine that was resumed last and is not done, or null.
+        running: AtomicPtr<ffi::lua_State>,
         wanted: AtomicBool,
     }
 
     static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
-        Entry { thread: AtomicI32::new(FREE), state: AtomicPtr::new(ptr::null_mut()), wanted: AtomicBool::new(false) }
+        Entry { thread: AtomicI32::new(FREE), state: AtomicPtr::new(ptr::null_mut()), running: AtomicPtr::new(ptr::null_mut()), wanted: AtomicBool::new(false) }
     }; MOST_CONTEXTS];
 
     extern "C" fn on_signal(_: i32) {
@@ -38,10 +41,13 @@ mod linux {
         let me = unsafe { libc::gettid() };
         for entry in &ENTRIES {
             if entry.thread.load(SeqCst) == me && entry.wanted.swap(false, SeqCst) {
-                let state = entry.state.load(SeqCst);
-                if !state.is_null() {
-                    // SAFETY: the entry is this thread's own, and is cleared on this thread before its state is closed.
-                    unsafe { hook::watch_from_signal(state) };
+                for state in [entry.state.load(SeqCst), entry.running.load(SeqCst)] {
+                    if !state.is_null() {
+                        // SAFETY: the entry is this thread's own, and is cleared on this thread before its state is
+                        // closed; a running coroutine is on the stack of the one that resumed it, and is taken out of
+                        // the entry before that lets go of it.
+                        unsafe { hook::watch_from_signal(state) };
+                    }
                 }
             }
         }
@@ -78,6 +84,7 @@ mod linux {
         let entry = ENTRIES.iter().find(free);
         if let Some(entry) = entry {
             entry.wanted.store(false, SeqCst);
+            entry.running.store(ptr::null_mut(), SeqCst);
             entry.state.store(main.raw(), SeqCst);
             // SAFETY: `gettid` has no conditions.
             entry.thread.store(unsafe { libc::gettid() }, SeqCst);
@@ -86,6 +93,14 @@ mod linux {
     }
 
     impl Registration {
+        /// Notes which coroutine runs now (`None` for the main thread); answers which did.
+        pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+            let now = coroutine.map_or(ptr::null_mut(), State::raw);
+            let before = self.0.map_or(ptr::null_mut(), |entry| entry.running.swap(now, SeqCst));
+            // SAFETY: the coroutine that was noted has resumed the one noted now, and is alive as long as that runs.
+            (!before.is_null()).then(|| unsafe { State::new(before) })
+        }
+
         /// What other threads interrupt by.
         pub(crate) fn remote(&self) -> Remote {
             Remote(self.0.map(|entry| (entry, entry.state.load(SeqCst) as usize)))
@@ -96,6 +111,7 @@ mod linux {
         fn drop(&mut self) {
             if let Some(entry) = self.0 {
                 entry.state.store(ptr::null_mut(), SeqCst);
+                entry.running.store(ptr::null_mut(), SeqCst);
                 entry.thread.store(FREE, SeqCst);
             }
         }
@@ -130,6 +146,10 @@ mod elsewhere {
     }
 
     impl Registration {
+        pub(crate) fn set_running(&self, _: Option<State>) -> Option<State> {
+            None
+        }
+
         pub(crate) fn remote(&self) -> Remote {
             Remote
         }

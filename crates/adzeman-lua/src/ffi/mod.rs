@@ -10,8 +10,11 @@
 #![allow(unsafe_code)]
 
 pub(crate) mod activation;
+pub(crate) mod gate;
 pub(crate) mod hook;
 pub(crate) mod interrupt;
+pub(crate) mod layout;
+pub(crate) mod natives;
 pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod walk;

@@ -35,10 +35,12 @@ pub(crate) enum Slot {
     Conditions,
     /// The metatable of host proxies.
     ProxyMeta,
+    /// What is needed to find watched values again.
+    Tracks,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 5] = [0; 5];
+static SLOTS: [u8; 6] = [0; 6];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -613,6 +615,27 @@ impl State {
             let name = ffi::lua_getupvalue(self.0, self.check(index), c_int::try_from(number).ok()?);
             (!name.is_null()).then(|| CStr::from_ptr(name).to_string_lossy().into_owned())
         }
+    }
+
+    /// The number of the captured variable of this name of the function at `index`.
+    pub(crate) fn find_captured(self, index: c_int, name: &str) -> Option<usize> {
+        self.room(1);
+        let index = self.absolute(index);
+        for number in 1.. {
+            // SAFETY: as in `push_captured`; the value pushed is popped.
+            let held = unsafe {
+                let held = ffi::lua_getupvalue(self.0, index, number);
+                if held.is_null() {
+                    break;
+                }
+                ffi::lua_settop(self.0, -2);
+                CStr::from_ptr(held)
+            };
+            if held.to_bytes() == name.as_bytes() {
+                return usize::try_from(number).ok();
+            }
+        }
+        None
     }
 
     /// Gives the captured variable `number` of the function at `index` the value on top, which is popped.

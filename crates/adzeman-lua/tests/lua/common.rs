@@ -1,11 +1,12 @@
 //! Runs a script up to the lines marked `--stop` and lends the engine to the test there.
 
 use std::cell::{Cell, RefCell};
+use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site, SourceLine};
-use adzeman_core::decide::Decider;
+use adzeman_core::decide::{Decider, Moment};
 use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
 use adzeman_core::host::{HostError, HostView, Path, Root, TreePath, at, set_at};
 use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
@@ -63,12 +64,17 @@ impl Supervisor for Supervising {
         false
     }
 
+    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool {
+        let sources = self.sources.borrow();
+        sources.get(source).is_some_and(|source| self.decider.borrow().armed().holds(source, first, last))
+    }
+
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         assert!(!self.busy.replace(true), "no line is reported while one is looked at");
         let place = source.map(|source| SourceLine { source, line });
         let reason = {
             let mut decider = self.decider.borrow_mut();
-            decider.at_line(place, None, engine)
+            decider.at_line(Moment { place, ..Moment::default() }, engine).reason
         };
         if reason.is_some() {
             self.stops.borrow_mut().push(line.get());
@@ -115,15 +121,11 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
     let function = engine.load("test.lua", script).unwrap();
-    let spec = |line| BreakpointSpec {
-        site: Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() },
-        condition: None,
-        subject: None,
-    };
+    let spec = |line| BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() });
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     let mut store = BreakpointStore::default();
     store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).collect());
-    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[]));
+    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[]), HashSet::new());
     supervising.decider.borrow_mut().arm(Arc::new(armed));
     engine.watch(&supervising.decider.borrow().need());
     let outcome = function.call::<mlua::Value>(());

@@ -37,8 +37,7 @@ pub(super) fn ask<T: Send + 'static>(
     }
 }
 
-/// Has the context look for sources that nobody reported, at its next safe point.
-pub(super) fn discover(context: &ContextShared) {
-    let work = Box::new(|point: &mut SafePoint<'_>| point.context.discover());
-    context.post(Mail { context: context.id, ticket: Arc::new(Ticket::default()), work });
+/// Has `work` done on the context's thread, at its next safe point, without waiting for it.
+pub(super) fn tell(context: &ContextShared, work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static) {
+    context.post(Mail { context: context.id, ticket: Arc::new(Ticket::default()), work: Box::new(work) });
 }

@@ -1,31 +1,52 @@
 //! Requests that set breakpoints and say where they can be.
 
-use adzeman_core::breakpoint::{BreakpointSpec, Site};
+use std::time::Duration;
+
+use adzeman_core::breakpoint::{
+    Action, BreakpointSpec, ChangeKind, HitRule, Site, Template, TrackId, Tracked,
+};
+use adzeman_core::engine::Syntax;
+use adzeman_core::host::{HostView as _, Path, Root, TreePath};
 use adzeman_core::source::Line;
 use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
 use adzeman_dap::requests::{
-    BreakpointLocationsArguments, BreakpointLocationsBody, LoadedSourcesBody, SetBreakpointsArguments,
-    SetBreakpointsBody, SetExceptionBreakpointsArguments, SetFunctionBreakpointsArguments, SourceArguments, SourceBody,
+    BreakpointLocationsArguments, BreakpointLocationsBody, DataBreakpointInfoArguments, DataBreakpointInfoBody,
+    LoadedSourcesBody, SetBreakpointsArguments, SetBreakpointsBody, SetDataBreakpointsArguments,
+    SetExceptionBreakpointsArguments, SetFunctionBreakpointsArguments, SourceArguments, SourceBody,
 };
-use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions, Source};
+use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions, Own, Source};
 
+use super::ask::{ask, tell};
+use super::inspect::INDEX_BASE;
 use super::{Session, SessionError, convert};
 
 /// A breakpoint that cannot even be tried, and why.
 type Refused = String;
 
+/// The filters for errors, beside those for event kinds.
+pub(super) const UNCAUGHT: &str = "error.uncaught";
+pub(super) const EVERY_ERROR: &str = "error.every";
+
+/// What every kind of breakpoint may be narrowed by, as the protocol has it.
+#[derive(Default)]
+struct Narrowed {
+    condition: Option<String>,
+    hit_condition: Option<String>,
+    log_message: Option<String>,
+    own: Own,
+}
+
 impl Session {
-    pub(super) fn set_breakpoints(
-        &mut self,
-        arguments: &SetBreakpointsArguments,
-    ) -> Result<SetBreakpointsBody, SessionError> {
+    pub(super) fn set_breakpoints(&mut self, arguments: SetBreakpointsArguments) -> Result<SetBreakpointsBody, SessionError> {
         let path = self.path_of(&arguments.source)?;
         let base = self.client.line_base();
-        let specs = arguments.breakpoints.iter().flatten().map(|wanted| {
+        let specs = arguments.breakpoints.into_iter().flatten().map(|wanted| {
             let line = convert::line(wanted.line, base).ok_or(SessionError::BadLine(wanted.line, base));
             let line = line.map_err(|error| error.to_string())?;
-            let site = Site::Line { path: path.clone(), line };
-            self.spec(site, wanted.condition.as_deref(), None)
+            let own = wanted.adzeman.unwrap_or_default();
+            let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
+            let narrowed = Narrowed { condition, hit_condition, log_message: wanted.log_message, own };
+            self.spec(Site::Line { path: path.clone(), line }, narrowed)
         });
         let specs: Vec<_> = specs.collect();
         Ok(self.replace(|site| matches!(site, Site::Line { path: held, .. } if *held == path), specs))
@@ -35,15 +56,16 @@ impl Session {
         &mut self,
         arguments: SetFunctionBreakpointsArguments,
     ) -> Result<SetBreakpointsBody, SessionError> {
-        let specs = arguments
-            .breakpoints
-            .into_iter()
-            .map(|wanted| self.spec(Site::Function { name: wanted.name }, wanted.condition.as_deref(), None));
+        let specs = arguments.breakpoints.into_iter().map(|wanted| {
+            let own = wanted.adzeman.unwrap_or_default();
+            let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
+            self.spec(Site::Function { name: wanted.name }, Narrowed { condition, hit_condition, own, ..Narrowed::default() })
+        });
         let specs: Vec<_> = specs.collect();
         Ok(self.replace(|site| matches!(site, Site::Function { .. }), specs))
     }
 
-    /// Event kinds stand where DAP has exception filters.
+    /// Event kinds and errors stand where DAP has exception filters.
     pub(super) fn set_event_breakpoints(
         &mut self,
         arguments: SetExceptionBreakpointsArguments,
@@ -51,21 +73,128 @@ impl Session {
         let plain = arguments.filters.into_iter();
         let plain = plain.map(|filter_id| ExceptionFilterOptions { filter_id, ..ExceptionFilterOptions::default() });
         let specs = plain.chain(arguments.filter_options.into_iter().flatten()).map(|wanted| {
-            self.spec(Site::Event { kind: wanted.filter_id }, wanted.condition.as_deref(), wanted.subject)
+            let own = wanted.adzeman.unwrap_or_default();
+            let site = event_site(wanted.filter_id, &own)?;
+            self.spec(site, Narrowed { condition: wanted.condition, own, ..Narrowed::default() })
         });
         let specs: Vec<_> = specs.collect();
-        Ok(self.replace(|site| matches!(site, Site::Event { .. }), specs))
+        let covers = |site: &Site| matches!(site, Site::Event { .. } | Site::Time { .. } | Site::Error { .. });
+        Ok(self.replace(covers, specs))
+    }
+
+    /// What a value is called in [`set_data_breakpoints`](Self::set_data_breakpoints).
+    pub(super) fn data_breakpoint_info(
+        &mut self,
+        arguments: DataBreakpointInfoArguments,
+    ) -> Result<DataBreakpointInfoBody, SessionError> {
+        let name = self.name_inside(arguments.variables_reference, arguments.name)?;
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let asked = name.clone();
+        let id = ask(&context, move |point| match host_place(&asked) {
+            Some(place) => point.context.get(&place).map(|_| None).map_err(SessionError::from),
+            None => point.engine.track(frame, &asked).map(Some).map_err(SessionError::from),
+        })?;
+        Ok(match id {
+            Ok(track) => DataBreakpointInfoBody {
+                data_id: data_id(context.id, track, &name).into(),
+                description: name,
+                access_types: Some(vec!["write".to_owned()]),
+                can_persist: track.is_none(),
+            },
+            Err(why) => DataBreakpointInfoBody { description: why.to_string(), ..DataBreakpointInfoBody::default() },
+        })
+    }
+
+    pub(super) fn set_data_breakpoints(
+        &mut self,
+        arguments: SetDataBreakpointsArguments,
+    ) -> Result<SetBreakpointsBody, SessionError> {
+        let specs = arguments.breakpoints.into_iter().map(|wanted| {
+            let own = wanted.adzeman.unwrap_or_default();
+            if wanted.access_type.as_deref().is_some_and(|access| access != "write") {
+                return Err("only changes can be watched for, not reads; break on the lines that read it".to_owned());
+            }
+            let target = tracked(&wanted.data_id).ok_or_else(|| {
+                format!("'{}' is not what 'dataBreakpointInfo' answered; ask it again", wanted.data_id)
+            })?;
+            let how = if own.type_only == Some(true) { ChangeKind::Type } else { ChangeKind::Value };
+            let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
+            self.spec(Site::Change { target, how }, Narrowed { condition, hit_condition, own, ..Narrowed::default() })
+        });
+        let specs: Vec<_> = specs.collect();
+        let tracks = |session: &Self| -> Vec<_> {
+            let resolved = session.shared.resolved();
+            let mine = resolved.iter().filter(|now| now.breakpoint.owner == session.client.owner);
+            mine.filter_map(|now| script_track(&now.breakpoint.spec.site)).collect()
+        };
+        let before = tracks(self);
+        let set = self.replace(|site| matches!(site, Site::Change { .. }), specs);
+        let kept = tracks(self);
+        self.forget_tracks(before.into_iter().filter(|track| !kept.contains(track)));
+        Ok(set)
+    }
+
+    /// Has contexts forget values that nobody watches any more, at their next safe points.
+    fn forget_tracks(&self, tracks: impl Iterator<Item = (i64, TrackId)>) {
+        for (context, track) in tracks {
+            if let Some(context) = self.shared.context(context) {
+                tell(&context, move |point| point.engine.untrack(track));
+            }
+        }
     }
 
     /// Checks what can be checked before a script runs.
-    fn spec(&self, site: Site, condition: Option<&str>, subject: Option<String>) -> Result<BreakpointSpec, Refused> {
-        let condition = condition.map(str::trim).filter(|text| !text.is_empty());
-        if let (Some(text), Some(context)) = (condition, self.shared.contexts().first()) {
-            let checked = context.syntax.check_expression(text);
-            checked
-                .map_err(|why| format!("the condition '{text}' cannot be read: {why}; correct it and set it again"))?;
+    fn spec(&self, site: Site, narrowed: Narrowed) -> Result<BreakpointSpec, Refused> {
+        let given = |text: Option<String>| text.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
+        let Narrowed { condition, hit_condition, log_message, own } = narrowed;
+        let condition = given(condition);
+        if let Some(text) = &condition {
+            self.check_expression("condition", text)?;
         }
-        Ok(BreakpointSpec { site, condition: condition.map(str::to_owned), subject })
+        let hits = given(hit_condition).map(|text| text.parse::<HitRule>().map_err(|error| error.to_string()));
+        let action = self.action(given(log_message).or(given(own.say)), own.run, own.ring)?;
+        Ok(BreakpointSpec {
+            condition,
+            subject: given(own.subject),
+            hits: hits.transpose()?.unwrap_or_default(),
+            until: given(own.until),
+            name: given(own.name),
+            enabled: own.disabled != Some(true),
+            action,
+            ..BreakpointSpec::at(site)
+        })
+    }
+
+    fn action(&self, say: Option<String>, run: Option<String>, ring: Option<bool>) -> Result<Action, Refused> {
+        match (say, run, ring) {
+            (Some(text), ..) => {
+                let template = Template::parse(&text).map_err(|error| error.to_string())?;
+                template.expressions().try_for_each(|inside| self.check_expression("expression", inside))?;
+                Ok(Action::Say(template))
+            }
+            (None, Some(statement), _) => {
+                self.check("statement", &statement, |syntax, text| syntax.check_statement(text))?;
+                Ok(Action::Run(statement))
+            }
+            (None, None, Some(true)) => Ok(Action::Ring),
+            _ => Ok(Action::Stop),
+        }
+    }
+
+    fn check_expression(&self, what: &str, text: &str) -> Result<(), Refused> {
+        self.check(what, text, |syntax, text| syntax.check_expression(text))
+    }
+
+    /// Whether a text can be read, as far as there is a context whose language it must be of.
+    fn check(
+        &self,
+        what: &str,
+        text: &str,
+        check: impl Fn(&dyn Syntax, &str) -> Result<(), String>,
+    ) -> Result<(), Refused> {
+        let contexts = self.shared.contexts();
+        let checked = contexts.first().map_or(Ok(()), |context| check(&*context.syntax, text));
+        checked.map_err(|why| format!("the {what} '{text}' cannot be read: {why}; correct it and set it again"))
     }
 
     fn replace(
@@ -92,13 +221,18 @@ impl Session {
     pub(super) fn breakpoints_now(&self) -> BreakpointsBody {
         let resolved = self.shared.resolved();
         let sources = self.shared.sources();
-        let mine = resolved.iter().filter(|now| now.breakpoint.owner == self.client.owner);
+        let mine = resolved
+            .iter()
+            .filter(|now| now.breakpoint.owner == self.client.owner && !now.breakpoint.spec.temporary);
         let info = mine.map(|now| {
             let shown = convert::breakpoint(now, &sources, self.client.line_base());
             BreakpointInfo {
                 id: now.breakpoint.id.0,
                 hits: now.breakpoint.hits(),
                 verified: shown.verified,
+                enabled: now.breakpoint.spec.enabled,
+                spent: now.breakpoint.is_spent(),
+                last: now.breakpoint.last().map(|last| convert::occasion(&last, &sources)),
                 places: convert::places(now, &sources),
                 message: shown.message,
             }
@@ -144,5 +278,48 @@ impl Session {
         };
         let path = source.path.clone().or_else(by_reference).or_else(|| source.name.clone());
         path.ok_or_else(|| SessionError::NoSource("without a path".to_owned()))
+    }
+}
+
+/// Where an event, an error or a time budget is.
+fn event_site(filter: String, own: &Own) -> Result<Site, Refused> {
+    if let Some(milliseconds) = own.budget_milliseconds {
+        let budget = Duration::try_from_secs_f64(milliseconds / 1000.0).ok().filter(|budget| !budget.is_zero());
+        let budget = budget.ok_or_else(|| format!("{milliseconds} is no time that a handler could take"))?;
+        return Ok(Site::Time { kind: filter, budget });
+    }
+    let containing = own.containing.clone();
+    Ok(match filter.as_str() {
+        UNCAUGHT => Site::Error { every: false, containing },
+        EVERY_ERROR => Site::Error { every: true, containing },
+        _ => Site::Event { kind: filter, at_boundary: own.at_boundary == Some(true) },
+    })
+}
+
+/// The place in the host's objects that an expression names, if it is one of theirs.
+fn host_place(text: &str) -> Option<TreePath> {
+    let rest = text.trim().strip_prefix("host")?;
+    let rest = rest.strip_prefix('.').or_else(|| rest.starts_with('[').then_some(rest))?;
+    Path::parse(rest, INDEX_BASE).ok().map(|path| TreePath { root: Root::Host, path })
+}
+
+/// What a watched value is called in the protocol: `3/7/total`, context, number and name; or the path of a host object.
+fn data_id(context: i64, track: Option<TrackId>, name: &str) -> String {
+    track.map_or_else(|| name.to_owned(), |track| format!("{context}/{}/{name}", track.0))
+}
+
+fn tracked(data_id: &str) -> Option<Tracked> {
+    let mut parts = data_id.splitn(3, '/');
+    if let (Some(context), Some(track), Some(shown)) = (parts.next(), parts.next(), parts.next()) {
+        let (context, track) = (context.parse().ok()?, TrackId(track.parse().ok()?));
+        return Some(Tracked::Script { context, track, shown: shown.to_owned() });
+    }
+    host_place(data_id).map(Tracked::Host)
+}
+
+fn script_track(site: &Site) -> Option<(i64, TrackId)> {
+    match site {
+        Site::Change { target: Tracked::Script { context, track, .. }, .. } => Some((*context, *track)),
+        _ => None,
     }
 }

@@ -2,13 +2,16 @@
 
 use std::sync::Arc;
 
+use adzeman_core::breakpoint::{HitRule, Site, Status};
 use adzeman_dap::Request;
-use adzeman_dap::requests::{ContinueBody, ThreadArguments};
+use adzeman_dap::extra::{GoToArguments, RAN, RanBody};
+use adzeman_dap::requests::{ContinueBody, EvaluateArguments, RestartFrameArguments, ThreadArguments};
 use serde_json::Value as Json;
 
-use super::ask::ask;
-use super::{Session, SessionError, arguments, body};
+use super::ask::{ask, tell};
+use super::{Session, SessionError, arguments, body, convert};
 use crate::context::{ContextShared, RunState};
+use crate::emit::current_event;
 use crate::hold::Go;
 
 impl Session {
@@ -23,7 +26,24 @@ impl Session {
 
     pub(super) fn resume(&mut self, request: &Request, go: Go) -> Result<Option<Json>, SessionError> {
         let arguments: ThreadArguments = arguments(request)?;
-        let context = self.context(arguments.thread_id)?;
+        self.let_go(arguments.thread_id, go)?;
+        match go {
+            Go::Freely => body(ContinueBody { all_threads_continued: true }),
+            Go::Step(_) | Go::Again => Ok(None),
+        }
+    }
+
+    /// Lets a context that is held go on, once the answer is on its way.
+    fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
+        let context = self.held(thread_id)?;
+        self.afterwards = Some(Box::new(move || context.let_go(go)));
+        self.references.clear();
+        Ok(())
+    }
+
+    /// A context that is held itself, and not with another one of its thread.
+    fn held(&self, thread_id: i64) -> Result<Arc<ContextShared>, SessionError> {
+        let context = self.context(thread_id)?;
         if context.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
@@ -31,12 +51,69 @@ impl Session {
         if !is_held {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
-        self.afterwards = Some(Box::new(move || context.let_go(go)));
-        self.references.clear();
-        match go {
-            Go::Freely => body(ContinueBody { all_threads_continued: true }),
-            Go::Step(_) => Ok(None),
+        Ok(context)
+    }
+
+    /// Delivers the event again whose handler is held.
+    pub(super) fn restart_frame(&mut self, arguments: &RestartFrameArguments) -> Result<(), SessionError> {
+        let (context, _) = self.frame(arguments.frame_id)?;
+        let context = self.held(context.id)?;
+        let event = ask(&context, |_| {
+            current_event(|event| event.map(|event| (event.kind().to_owned(), event.is_repeatable())))
+        })?;
+        match event {
+            None => Err(SessionError::NoEvent),
+            Some((kind, false)) => Err(SessionError::NotRepeatable(kind)),
+            Some((_, true)) => self.let_go(context.id, Go::Again),
         }
+    }
+
+    /// Lets a held context go on to a line, or to an event.
+    pub(super) fn go_to(&mut self, arguments: GoToArguments) -> Result<(), SessionError> {
+        let context = self.held(arguments.thread_id)?;
+        let base = self.client.line_base();
+        let count = arguments.count.unwrap_or(1).max(1);
+        let hits = HitRule { after: count - 1, every: 1, once: true };
+        let site = match (arguments.line, arguments.path, arguments.event) {
+            (Some(line), Some(path), _) => {
+                let line = convert::line(line, base).ok_or(SessionError::BadLine(line, base))?;
+                Site::Line { path, line }
+            }
+            (_, _, Some(kind)) => Site::Event { kind, at_boundary: false },
+            _ => return Err(SessionError::NowhereToGo),
+        };
+        if let Status::Pending(why) = self.shared.add_temporary(self.client.owner, site, hits) {
+            self.shared.end_temporary();
+            return Err(SessionError::Unreachable(why));
+        }
+        self.let_go(context.id, Go::Freely)
+    }
+
+    /// Evaluates a text as the script would, with breakpoints honoured, and tells what came of it by an event.
+    pub(super) fn run_call(&mut self, arguments: EvaluateArguments) -> Result<(), SessionError> {
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let (client, id) = (self.client.clone(), context.id);
+        self.references.clear();
+        self.afterwards = Some(Box::new(move || {
+            tell(&context, move |point| {
+                let outcome = point.context.run_openly(point.engine, frame, &arguments.expression);
+                point.engine.release();
+                let stopped = point.hold.is_some_and(|hold| hold.context == id);
+                if stopped {
+                    point.context.shared.set_state(RunState::Stopped);
+                }
+                let (success, result, type_name) = match outcome {
+                    Ok(values) => {
+                        let type_name = values.first().map(|value| value.type_name.clone());
+                        let shown: Vec<_> = values.into_iter().map(|value| value.preview).collect();
+                        (true, shown.join(", "), type_name)
+                    }
+                    Err(why) => (false, why.to_string(), None),
+                };
+                client.event(RAN, &RanBody { thread_id: id, success, result, type_name, stopped });
+            });
+        }));
+        Ok(())
     }
 
     pub(super) fn pause(&mut self, arguments: ThreadArguments) -> Result<(), SessionError> {

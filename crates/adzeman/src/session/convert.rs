@@ -1,7 +1,7 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
-use adzeman_core::breakpoint::{BreakpointId, Resolved, SourceLine, Status};
-use adzeman_core::decide::Reason;
+use adzeman_core::breakpoint::{BreakpointId, Moved, Occasion, Resolved, SourceLine, Status};
+use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
 use adzeman_core::source::{self, Line, SourceId, Sources};
 use adzeman_core::value;
@@ -49,6 +49,21 @@ pub(crate) fn filter(kind: &EventKind) -> ExceptionBreakpointsFilter {
     }
 }
 
+/// The filters for errors.
+pub(crate) fn error_filters() -> [ExceptionBreakpointsFilter; 2] {
+    let filter = |filter: &str, label: &str, description: &str| ExceptionBreakpointsFilter {
+        filter: filter.to_owned(),
+        label: label.to_owned(),
+        description: Some(description.to_owned()),
+        supports_condition: true,
+        condition_description: Some("an expression of the script, evaluated where the error is raised".to_owned()),
+    };
+    [
+        filter(super::breakpoints::UNCAUGHT, "uncaught errors", "an error is raised that no script catches"),
+        filter(super::breakpoints::EVERY_ERROR, "all errors", "an error is raised, caught or not"),
+    ]
+}
+
 pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> Breakpoint {
     let id = Some(resolved.breakpoint.id.0);
     match &resolved.status {
@@ -70,8 +85,11 @@ pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> B
 fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();
-    if let Some((from, to)) = bindings.iter().find_map(|binding| Some((binding.moved_from?, binding.place.line))) {
-        remarks.push(format!("line {from} has no code to stop at; moved to line {to}"));
+    if let Some((moved, to)) = bindings.iter().find_map(|binding| Some((binding.moved?, binding.place.line))) {
+        remarks.push(match moved {
+            Moved::NoCode(from) => format!("line {from} has no code to stop at; moved to line {to}"),
+            Moved::WithText(from) => format!("the source was loaded anew; moved with its text from line {from} to line {to}"),
+        });
     }
     if bindings.len() > 1 {
         remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));
@@ -91,6 +109,18 @@ fn place(place: SourceLine, sources: &Sources) -> String {
     format!("{name}:{}", place.line)
 }
 
+/// Where and during what a breakpoint was hit, in words.
+pub(crate) fn occasion(occasion: &Occasion, sources: &Sources) -> String {
+    let at = occasion.place.map_or("at the host's boundary".to_owned(), |at| place(at, sources));
+    let event = occasion.event.as_ref().map(|(kind, subject)| during(kind, subject.as_deref()));
+    at + &event.unwrap_or_default()
+}
+
+fn during(kind: &str, subject: Option<&str>) -> String {
+    let of = subject.map_or(String::new(), |subject| format!(" of {subject}"));
+    format!(", during {kind}{of}")
+}
+
 pub(crate) fn thread_event(reason: &str, thread_id: i64) -> ThreadBody {
     ThreadBody { reason: reason.to_owned(), thread_id }
 }
@@ -102,33 +132,56 @@ pub(crate) fn stopped(
     reason: &Reason,
     at: Option<SourceLine>,
     event: Option<(String, Option<String>)>,
+    returned: Option<Vec<String>>,
     sources: &Sources,
 ) -> StoppedBody {
     let (name, hit_breakpoint_ids) = match reason {
         Reason::Breakpoint { ids } => ("breakpoint", ids.as_slice()),
-        Reason::Event { ids } => ("event", ids.as_slice()),
+        Reason::Event { ids, .. } => ("event", ids.as_slice()),
+        Reason::Error { ids, .. } => ("exception", ids.as_slice()),
+        Reason::Changed { id, .. } => ("data breakpoint", std::slice::from_ref(id)),
+        Reason::OverBudget { ids, .. } => ("time", ids.as_slice()),
         Reason::ConditionFailed { id, .. } => ("condition failed", std::slice::from_ref(id)),
+        Reason::Arrived => ("goto", &[][..]),
         Reason::Step => ("step", &[][..]),
         Reason::Pause => ("pause", &[][..]),
     };
-    let text = match reason {
-        Reason::ConditionFailed { condition, why, .. } => {
-            Some(format!("the condition '{condition}' could not be evaluated: {why}. It counts as not met from now on"))
-        }
-        _ => None,
-    };
-    let during = event.map(|(kind, subject)| {
-        let of = subject.map_or(String::new(), |subject| format!(" of {subject}"));
-        format!(", during {kind}{of}")
-    });
+    let during = event.map(|(kind, subject)| during(&kind, subject.as_deref()));
     let at = at.map_or(String::new(), |at| format!(" at {}", place(at, sources)));
     StoppedBody {
         reason: name.to_owned(),
         description: Some(format!("{context} stopped{at}{} ({name})", during.unwrap_or_default())),
-        text,
+        text: text_of(reason, sources),
         thread_id,
         all_threads_stopped: true,
         hit_breakpoint_ids: hit_breakpoint_ids.iter().map(|BreakpointId(id)| *id).collect(),
+        returned,
+    }
+}
+
+/// What there is to say of a reason besides its name.
+fn text_of(reason: &Reason, sources: &Sources) -> Option<String> {
+    match reason {
+        Reason::ConditionFailed { condition, why, .. } => {
+            Some(format!("the condition '{condition}' could not be evaluated: {why}. It counts as not met from now on"))
+        }
+        Reason::Error { message, caught, .. } => {
+            Some(format!("{message} ({})", if *caught { "the script catches it" } else { "nobody in the script catches it" }))
+        }
+        Reason::Changed { change, .. } => Some(text_of_change(change, sources)),
+        Reason::OverBudget { budget, .. } => Some(format!("the handler has taken longer than {budget:?}")),
+        Reason::Event { at_boundary: true, .. } => Some("at the host's boundary: no line of a script is run".to_owned()),
+        _ => None,
+    }
+}
+
+fn text_of_change(change: &Change, sources: &Sources) -> String {
+    let Change { target, before, now, place: at } = change;
+    let by = at.map_or(String::new(), |at| format!(", by {}", place(at, sources)));
+    if before.0 == now.0 {
+        format!("{target} was {}, and is {}{by}", before.1, now.1)
+    } else {
+        format!("{target} was {} ({}), and is {} ({}){by}", before.1, before.0, now.1, now.0)
     }
 }
 

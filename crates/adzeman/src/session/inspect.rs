@@ -14,11 +14,14 @@ use adzeman_dap::types::{self, CompletionItem, Scope, StackFrame};
 use super::ask::ask;
 use super::{Reference, Session, SessionError, convert};
 use crate::context::{ContextShared, LocalContext, RunState};
+use crate::emit::current_event;
 
 /// Frames are numbered by context and position; no stack is deeper than this.
 const FRAMES_OF_CONTEXT: i64 = 1 << 20;
+/// The position that stands for the host, below all frames of its scripts.
+const BOUNDARY: usize = (1 << 20) - 1;
 /// Lists count from 1 in Lua, the language that paths are written in.
-const INDEX_BASE: usize = 1;
+pub(super) const INDEX_BASE: usize = 1;
 
 fn frame_id(context: i64, index: usize) -> i64 {
     context * FRAMES_OF_CONTEXT + i64::try_from(index).unwrap_or(0)
@@ -30,7 +33,7 @@ fn page(start: Option<usize>, count: Option<usize>) -> Page {
 
 impl Session {
     /// The context and position that a frame's number means.
-    fn frame(&self, id: i64) -> Result<(Arc<ContextShared>, usize), SessionError> {
+    pub(super) fn frame(&self, id: i64) -> Result<(Arc<ContextShared>, usize), SessionError> {
         let context = self.context(id / FRAMES_OF_CONTEXT)?;
         let index = usize::try_from(id % FRAMES_OF_CONTEXT).unwrap_or(0);
         if context.state() == RunState::Running && index > 0 {
@@ -40,13 +43,15 @@ impl Session {
     }
 
     /// Where an expression is to be evaluated: a frame, or the globals of a context.
-    fn place(
+    pub(super) fn place(
         &self,
         frame: Option<i64>,
         thread: Option<i64>,
     ) -> Result<(Arc<ContextShared>, Option<usize>), SessionError> {
         match (frame, thread) {
-            (Some(frame), _) => self.frame(frame).map(|(context, index)| (context, Some(index))),
+            (Some(frame), _) => {
+                self.frame(frame).map(|(context, index)| (context, (index != BOUNDARY).then_some(index)))
+            }
             (None, Some(thread)) => Ok((self.context(thread)?, None)),
             (None, None) => Ok((self.any_context()?, None)),
         }
@@ -58,9 +63,25 @@ impl Session {
             return Err(SessionError::Running(context.name.clone()));
         }
         let page = page(arguments.start_frame, arguments.levels);
-        let frames = ask(&context, move |point| point.engine.frames(page))??;
-        let shown = frames.items.iter().map(|frame| self.stack_frame(context.id, frame)).collect();
-        Ok(StackTraceBody { stack_frames: shown, total_frames: frames.total })
+        let (frames, event) = ask(&context, move |point| {
+            let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
+            (point.engine.frames(page), event)
+        })?;
+        let frames = frames?;
+        let mut shown: Vec<_> = frames.items.iter().map(|frame| self.stack_frame(context.id, frame)).collect();
+        // Below the scripts is the host, with the event that it raises.
+        let is_end = page.start <= frames.total && page.start + shown.len() == frames.total;
+        if let (Some((kind, subject)), true) = (&event, is_end && shown.len() < page.count) {
+            let of = subject.as_deref().map_or(String::new(), |subject| format!(" of {subject}"));
+            shown.push(StackFrame {
+                id: frame_id(context.id, BOUNDARY),
+                name: format!("{kind}{of}, raised by {}", self.shared.name),
+                column: 1,
+                presentation_hint: Some("label".to_owned()),
+                ..StackFrame::default()
+            });
+        }
+        Ok(StackTraceBody { stack_frames: shown, total_frames: frames.total + usize::from(event.is_some()) })
     }
 
     fn stack_frame(&self, context: i64, frame: &Frame) -> StackFrame {
@@ -85,12 +106,16 @@ impl Session {
             line: frame.place.map_or(0, |place| convert::line_number(place.line, base)),
             column: 1,
             presentation_hint: Some(hint.to_owned()),
+            running_milliseconds: frame.running_for.map(|time| time.as_secs_f64() * 1000.0),
         }
     }
 
     pub(super) fn scopes(&mut self, arguments: &ScopesArguments) -> Result<ScopesBody, SessionError> {
         let (context, index) = self.frame(arguments.frame_id)?;
-        let (scopes, has_event) = ask(&context, move |point| (point.engine.scopes(index), point.context.has_event()))?;
+        let (scopes, has_event) = ask(&context, move |point| {
+            let scopes = if index == BOUNDARY { Ok(Vec::new()) } else { point.engine.scopes(index) };
+            (scopes, point.context.has_event())
+        })?;
         let mut shown = Vec::new();
         for scope in scopes? {
             let hint = match scope.kind {
@@ -101,7 +126,7 @@ impl Session {
             shown.push(Scope {
                 name: scope.kind.title().to_owned(),
                 presentation_hint: hint,
-                variables_reference: self.refer(context.id, Some(Expand::Engine(scope.handle))),
+                variables_reference: self.refer(context.id, Some(Expand::Engine(scope.handle)), None),
                 named_variables: scope.count,
                 expensive: scope.kind == ScopeKind::Globals,
             });
@@ -137,7 +162,11 @@ impl Session {
         let (indexed_variables, named_variables) = convert::counts(variable.value.children.as_ref());
         types::Variable {
             name: variable.name,
-            variables_reference: self.refer(context, variable.value.children.map(|children| children.expand)),
+            variables_reference: self.refer(
+                context,
+                variable.value.children.map(|children| children.expand),
+                variable.evaluate_name.clone(),
+            ),
             value: variable.value.preview,
             type_name: Some(variable.value.type_name),
             evaluate_name: variable.evaluate_name,
@@ -148,7 +177,7 @@ impl Session {
     }
 
     pub(super) fn set_variable(&mut self, arguments: SetVariableArguments) -> Result<ValueBody, SessionError> {
-        let Reference { context, inside } = self.reference(arguments.variables_reference)?;
+        let Reference { context, inside, .. } = self.reference(arguments.variables_reference)?;
         let context = self.context(context)?;
         let is_stopped = context.state() == RunState::Stopped;
         let SetVariableArguments { name, value, .. } = arguments;
@@ -162,7 +191,7 @@ impl Session {
                 }
             }
         })??;
-        let body = self.value_body(context.id, new);
+        let body = self.value_body(context.id, new, None);
         Ok(ValueBody { value: body.result, result: None, ..body })
     }
 
@@ -170,17 +199,18 @@ impl Session {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let SetExpressionArguments { expression, value, .. } = arguments;
         let new = ask(&context, move |point| point.engine.assign_expression(frame, &expression, &value))??;
-        let body = self.value_body(context.id, new);
+        let body = self.value_body(context.id, new, None);
         Ok(ValueBody { value: body.result, result: None, ..body })
     }
 
     pub(super) fn evaluate(&mut self, arguments: EvaluateArguments) -> Result<ValueBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
-        let values = ask(&context, move |point| point.engine.evaluate(frame, &arguments.expression))??;
+        let expression = arguments.expression.clone();
+        let values = ask(&context, move |point| point.engine.evaluate(frame, &expression))??;
         let mut values = values.into_iter();
         let (first, rest) = (values.next(), values);
         let mut body = match first {
-            Some(first) => self.value_body(context.id, first),
+            Some(first) => self.value_body(context.id, first, Some(arguments.expression)),
             None => ValueBody { result: Some(String::new()), ..ValueBody::default() },
         };
         for more in rest {
@@ -191,16 +221,26 @@ impl Session {
         Ok(body)
     }
 
-    fn value_body(&mut self, context: i64, value: Value) -> ValueBody {
+    fn value_body(&mut self, context: i64, value: Value, name: Option<String>) -> ValueBody {
         let (indexed_variables, named_variables) = convert::counts(value.children.as_ref());
         ValueBody {
             result: Some(value.preview),
             value: None,
             type_name: Some(value.type_name),
-            variables_reference: self.refer(context, value.children.map(|children| children.expand)),
+            variables_reference: self.refer(context, value.children.map(|children| children.expand), name),
             indexed_variables,
             named_variables,
         }
+    }
+
+    /// How the variable `name` inside a value is written as an expression; `name` itself when there is no value.
+    pub(super) fn name_inside(&self, reference: Option<i64>, name: String) -> Result<String, SessionError> {
+        let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(name) };
+        Ok(match self.reference(reference)? {
+            Reference { inside: Expand::Tree(place), .. } => place.display(INDEX_BASE) + &accessor(&name),
+            Reference { name: Some(parent), .. } => parent + &accessor(&name),
+            Reference { name: None, .. } => name,
+        })
     }
 
     pub(super) fn completions(&mut self, arguments: &CompletionsArguments) -> Result<CompletionsBody, SessionError> {

@@ -14,7 +14,7 @@ use std::thread;
 use adzeman_core::engine::EngineError;
 use adzeman_core::host::{HostError, Root, TreePath};
 use adzeman_core::value::Expand;
-use adzeman_dap::extra::{self, HostBody, ObjectInfo};
+use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
 use adzeman_dap::{Decoded, FrameError, Message, Request, Response, decode, encode};
@@ -60,6 +60,14 @@ pub(crate) enum SessionError {
     NoText(String),
     #[error("line {0} is not a line; lines count from {1}")]
     BadLine(i64, i64),
+    #[error("no event is being handled here, so none can be delivered again")]
+    NoEvent,
+    #[error("the host says that {0} cannot be delivered again: what handles it can run only once")]
+    NotRepeatable(String),
+    #[error("it was not said where to go on to: give a line with the path of its source, or an event")]
+    NowhereToGo,
+    #[error("that cannot be reached: {0}")]
+    Unreachable(String),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
     NoContexts,
     #[error(transparent)]
@@ -83,6 +91,8 @@ enum Phase {
 struct Reference {
     context: i64,
     inside: Expand,
+    /// An expression that gives the value, if there is one.
+    name: Option<String>,
 }
 
 pub(crate) struct Session {
@@ -251,9 +261,19 @@ impl Session {
             _ if self.phase < Phase::Initialized => return Err(self.too_early(command, "'initialize'")),
             "attach" => return self.attach(),
             "configurationDone" => return Ok(None),
-            "setBreakpoints" => return self.set_breakpoints(&arguments(request)?).and_then(body),
+            "setBreakpoints" => return self.set_breakpoints(arguments(request)?).and_then(body),
             "setFunctionBreakpoints" => return self.set_function_breakpoints(arguments(request)?).and_then(body),
             "setExceptionBreakpoints" => return self.set_event_breakpoints(arguments(request)?).and_then(body),
+            extra::ARMED => {
+                let ArmedArguments { armed } = arguments(request)?;
+                self.shared.set_armed(self.client.owner, armed);
+                return Ok(None);
+            }
+            extra::LIBRARY => {
+                let LibraryArguments { paths } = arguments(request)?;
+                self.shared.set_library(self.client.owner, paths);
+                return Ok(None);
+            }
             _ if self.phase < Phase::Attached => return Err(self.too_early(command, "'attach'")),
             _ => {}
         }
@@ -271,6 +291,11 @@ impl Session {
             "stepIn" => self.resume(request, step(adzeman_core::stepping::StepKind::Into)),
             "stepOut" => self.resume(request, step(adzeman_core::stepping::StepKind::Out)),
             "pause" => self.pause(arguments(request)?).map(|()| None),
+            "restartFrame" => self.restart_frame(&arguments(request)?).map(|()| None),
+            "dataBreakpointInfo" => self.data_breakpoint_info(arguments(request)?).and_then(body),
+            "setDataBreakpoints" => self.set_data_breakpoints(arguments(request)?).and_then(body),
+            extra::GO_TO => self.go_to(arguments(request)?).map(|()| None),
+            extra::RUN => self.run_call(arguments(request)?).map(|()| None),
             "stackTrace" => self.stack_trace(&arguments(request)?).and_then(body),
             "scopes" => self.scopes(&arguments(request)?).and_then(body),
             "variables" => self.variables(&arguments(request)?).and_then(body),
@@ -307,7 +332,14 @@ impl Session {
             supports_exception_filter_options: true,
             supports_delayed_stack_trace_loading: true,
             supports_evaluate_for_hovers: false,
-            exception_breakpoint_filters: self.shared.kinds.iter().map(convert::filter).collect(),
+            supports_hit_conditional_breakpoints: true,
+            supports_log_points: true,
+            supports_data_breakpoints: true,
+            supports_restart_frame: true,
+            exception_breakpoint_filters: {
+                let events = self.shared.kinds.iter().map(convert::filter);
+                events.chain(convert::error_filters()).collect()
+            },
         })
     }
 
@@ -316,7 +348,7 @@ impl Session {
             self.phase = Phase::Attached;
             self.client.set_attached(true);
             self.shared.attached.fetch_add(1, SeqCst);
-            self.shared.contexts().iter().for_each(|context| ask::discover(context));
+            self.shared.contexts().iter().for_each(|context| ask::tell(context, |point| point.context.discover()));
         }
         Ok(None)
     }
@@ -341,10 +373,10 @@ impl Session {
     }
 
     /// A number for what is inside a value, 0 for nothing.
-    fn refer(&mut self, context: i64, inside: Option<Expand>) -> i64 {
+    fn refer(&mut self, context: i64, inside: Option<Expand>, name: Option<String>) -> i64 {
         let Some(inside) = inside else { return 0 };
         self.last_reference += 1;
-        self.references.insert(self.last_reference, Reference { context, inside });
+        self.references.insert(self.last_reference, Reference { context, inside, name });
         self.last_reference
     }
 
@@ -355,7 +387,7 @@ impl Session {
     /// A number for a scope of the host's data.
     fn refer_to_tree(&mut self, context: i64, root: Root) -> i64 {
         let place = TreePath { root, path: adzeman_core::host::Path::default() };
-        self.refer(context, Some(Expand::Tree(place)))
+        self.refer(context, Some(Expand::Tree(place)), None)
     }
 }
 

@@ -148,7 +148,7 @@ fn an_event_stops_at_the_first_line_that_handles_it() {
 fn a_subject_narrows_an_event() {
     on_each(SCRIPT, |host| {
         let mut client = host.attach();
-        let options = json!([{"filterId": "frame.update", "subject": "frame 7"}]);
+        let options = json!([{"filterId": "frame.update", "adzeman": {"subject": "frame 7"}}]);
         client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
         host.go();
         client.stopped();

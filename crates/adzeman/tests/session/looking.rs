@@ -11,7 +11,7 @@ fn capabilities_name_the_events_and_only_what_works() {
         let body = client.ok("initialize", json!({}));
         let filters: Vec<_> =
             body["exceptionBreakpointFilters"].as_array().unwrap().iter().map(|f| &f["filter"]).collect();
-        assert_eq!(filters, ["frame.update", "never"]);
+        assert_eq!(filters, ["frame.update", "never", "error.uncaught", "error.every"]);
         assert_eq!(body["supportsEvaluateForHovers"], false);
         for (name, supported) in body.as_object().unwrap() {
             assert!(!supported.is_null(), "{name}");

@@ -1,0 +1,182 @@
+//! The breakpoints in the form the decision needs: by place, ready to be asked on every line.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use super::{ANY_EVENT, Action, Breakpoint, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
+use crate::source::{Line, LineSet, Source, SourceId};
+
+/// A breakpoint at a place.
+#[derive(Debug, Clone)]
+pub struct Sited {
+    /// The breakpoint.
+    pub breakpoint: Arc<Breakpoint>,
+    /// The one whose first hit ends it.
+    pub until: Option<Arc<Breakpoint>>,
+    /// Counts only when a function has just been entered.
+    pub at_entry: bool,
+}
+
+impl Sited {
+    /// Whether it may still be hit.
+    #[must_use]
+    pub fn is_live(&self) -> bool {
+        self.until.as_ref().is_none_or(|other| other.hits() == 0) && !self.breakpoint.is_spent()
+    }
+}
+
+/// All breakpoints that are enabled and bound. Made anew at each change and never changed, so that script threads can
+/// share it without a lock.
+#[derive(Debug, Default)]
+pub struct Armed {
+    lines: HashMap<SourceLine, Vec<Sited>>,
+    masks: HashMap<SourceId, LineSet>,
+    mask: LineSet,
+    events: HashMap<String, Vec<Sited>>,
+    times: HashMap<String, Vec<Sited>>,
+    errors: Vec<Sited>,
+    host_changes: Vec<Sited>,
+    script_changes: Vec<Sited>,
+    library: HashSet<SourceId>,
+    has_functions: bool,
+    ending: Vec<Sited>,
+}
+
+impl Armed {
+    /// Sorts the bound ones by place. `library` holds sources that steps pass over.
+    #[must_use]
+    pub fn new(resolved: &[Resolved], library: HashSet<SourceId>) -> Self {
+        let mut armed = Self { library, ..Self::default() };
+        let enabled = resolved.iter().filter(|held| held.breakpoint.spec.enabled);
+        for Resolved { breakpoint, status } in enabled {
+            let Status::Bound(bindings) = status else { continue };
+            let until = breakpoint.spec.until.as_deref();
+            let until = until.and_then(|wanted| find(resolved, breakpoint.owner, wanted));
+            let at_entry = matches!(breakpoint.spec.site, Site::Function { .. });
+            let sited = Sited { breakpoint: breakpoint.clone(), until, at_entry };
+            if !sited.is_live() {
+                continue;
+            }
+            armed.has_functions |= at_entry;
+            if breakpoint.spec.hits.once || sited.until.is_some() {
+                armed.ending.push(sited.clone());
+            }
+            match &breakpoint.spec.site {
+                Site::Event { kind, .. } => armed.events.entry(kind.clone()).or_default().push(sited),
+                Site::Time { kind, .. } => armed.times.entry(kind.clone()).or_default().push(sited),
+                Site::Error { .. } => armed.errors.push(sited),
+                Site::Change { target: Tracked::Host(_), .. } => armed.host_changes.push(sited),
+                Site::Line { .. } | Site::Function { .. } => {
+                    for binding in bindings {
+                        armed.mask.insert(binding.place.line);
+                        armed.masks.entry(binding.place.source).or_default().insert(binding.place.line);
+                        armed.lines.entry(binding.place).or_default().push(sited.clone());
+                    }
+                }
+                Site::Change { target: Tracked::Script { .. }, .. } => armed.script_changes.push(sited),
+            }
+        }
+        armed
+    }
+
+    /// The breakpoints on a line.
+    #[must_use]
+    pub fn at_line(&self, place: SourceLine) -> &[Sited] {
+        self.lines.get(&place).map_or(&[], Vec::as_slice)
+    }
+
+    /// The breakpoints on an event.
+    pub fn on_event<'a>(&'a self, kind: &str) -> impl Iterator<Item = &'a Sited> + use<'a> {
+        let of = |kind: &str| self.events.get(kind).map_or(&[][..], Vec::as_slice);
+        of(kind).iter().chain(of(ANY_EVENT))
+    }
+
+    /// The time budgets of an event's handlers.
+    #[must_use]
+    pub fn on_time(&self, kind: &str) -> &[Sited] {
+        self.times.get(kind).map_or(&[], Vec::as_slice)
+    }
+
+    /// The breakpoints on errors.
+    #[must_use]
+    pub fn on_error(&self) -> &[Sited] {
+        &self.errors
+    }
+
+    /// The breakpoints on changes of host objects.
+    #[must_use]
+    pub fn on_host_change(&self) -> &[Sited] {
+        &self.host_changes
+    }
+
+    /// The breakpoints on changes of a context's values.
+    pub fn on_script_change(&self, context: i64) -> impl Iterator<Item = &Sited> {
+        self.script_changes.iter().filter(move |sited| match &sited.breakpoint.spec.site {
+            Site::Change { target: Tracked::Script { context: held, .. }, .. } => *held == context,
+            _ => false,
+        })
+    }
+
+    /// Lines on which some source has a breakpoint: the first and cheapest question on each line.
+    #[must_use]
+    pub fn line_mask(&self) -> &LineSet {
+        &self.mask
+    }
+
+    /// Lines of one source that have a breakpoint.
+    #[must_use]
+    pub fn lines_of(&self, source: SourceId) -> Option<&LineSet> {
+        self.masks.get(&source)
+    }
+
+    /// Whether a function of a source holds one of the lines: one between its first and last, and not inside a function
+    /// defined within it. A line that such an inner function begins or ends on belongs to both. 0 and 0 stand for the
+    /// whole script.
+    #[must_use]
+    pub fn holds(&self, source: &Source, first: u32, last: u32) -> bool {
+        let Some(lines) = self.masks.get(&source.id) else { return false };
+        let is_whole = last == 0;
+        let inner = source.facts.functions.iter().filter(|function| {
+            let (begin, end) = (function.first.get(), function.last.get());
+            is_whole || (first <= begin && end <= last && (begin, end) != (first, last))
+        });
+        let spans: Vec<_> = inner.map(|function| (function.first.get(), function.last.get())).collect();
+        let is_own = |line: u32| {
+            (is_whole || (first..=last).contains(&line)) && !spans.iter().any(|(begin, end)| *begin < line && line < *end)
+        };
+        lines.iter().map(Line::get).any(is_own)
+    }
+
+    /// Whether a breakpoint that was live when this was made no longer is.
+    #[must_use]
+    pub fn is_settled(&self) -> bool {
+        self.ending.iter().any(|sited| !sited.is_live())
+    }
+
+    /// Whether any breakpoint waits for a function to be entered.
+    #[must_use]
+    pub fn has_functions(&self) -> bool {
+        self.has_functions
+    }
+
+    /// Whether steps pass over a source.
+    #[must_use]
+    pub fn is_library(&self, source: SourceId) -> bool {
+        self.library.contains(&source)
+    }
+}
+
+/// The breakpoint of an owner with this name or number.
+fn find(resolved: &[Resolved], owner: OwnerId, wanted: &str) -> Option<Arc<Breakpoint>> {
+    let of_owner = resolved.iter().map(|held| &held.breakpoint).filter(|held| held.owner == owner);
+    let by_name = of_owner.clone().find(|held| held.spec.name.as_deref() == Some(wanted));
+    by_name.or_else(|| of_owner.clone().find(|held| held.id.0.to_string() == wanted)).cloned()
+}
+
+impl Action {
+    /// Whether the context is held.
+    #[must_use]
+    pub fn stops(&self) -> bool {
+        *self == Self::Stop
+    }
+}

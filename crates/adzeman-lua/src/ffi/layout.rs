@@ -1,0 +1,170 @@
+//! Which function runs, read from the engine's own records: three loads, where the C API would format names.
+//!
+//! Where the parts of those records lie is not part of the C API, so it is never assumed: [`is_known`] compares what is
+//! read with what `lua_getinfo` says, for the very library this process runs, and everything here stays unused where the
+//! two differ. The offsets are those of Lua 5.4 on 64-bit machines (`lobject.h`, `lstate.h`).
+
+use std::ffi::{c_int, c_void};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+use std::{mem, ptr};
+
+use mlua::ffi;
+
+/// `CallInfo.func`, pointing to the value that holds the function.
+const FUNCTION_OF_CALL: usize = 0;
+/// The tag of that value, behind its eight bytes.
+const TAG_OF_VALUE: usize = 8;
+/// The tag of a function written in Lua: variant 0 of functions, collectable (`LUA_VLCL`, `BIT_ISCOLLECTABLE`).
+const LUA_FUNCTION: u8 = 6 | 64;
+/// `LClosure.p`.
+const PROTOTYPE_OF_CLOSURE: usize = 24;
+/// `Proto.linedefined`.
+const FIRST_LINE_OF_PROTOTYPE: usize = 44;
+/// `Proto.source`.
+const SOURCE_OF_PROTOTYPE: usize = 112;
+/// The text behind the header of a `TString`.
+const TEXT_OF_STRING: usize = 24;
+
+/// A function written in Lua, as it is told from others: every instance of one definition has the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Definition {
+    /// Address of what was compiled.
+    pub(crate) prototype: usize,
+    /// Line of the definition; 0 for a whole chunk.
+    pub(crate) first_line: u32,
+    /// Address of the chunk's name.
+    pub(crate) source: usize,
+}
+
+/// The engine's record of the call that a hook was called for.
+///
+/// # Safety
+/// `record` was filled in by Lua.
+pub(super) unsafe fn call_of(record: *const ffi::lua_Debug) -> *const c_void {
+    // The last member, which is private to the engine and has no name in the binding.
+    let offset = mem::size_of::<ffi::lua_Debug>() - mem::size_of::<*const c_void>();
+    // SAFETY: given by the caller; the member lies within the record.
+    unsafe { ptr::read(record.byte_add(offset).cast()) }
+}
+
+/// The definition of the function of a call; `None` for one that is not written in Lua.
+///
+/// # Safety
+/// [`is_known`] has answered true, and `call` belongs to a function on a stack of this thread.
+#[inline]
+pub(super) unsafe fn definition_of(call: *const c_void) -> Option<Definition> {
+    // SAFETY: given by the caller: the call points to the value of its function, which is on the stack and thus alive
+    // with its closure and prototype; the offsets were checked.
+    unsafe {
+        let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());
+        if ptr::read(value.byte_add(TAG_OF_VALUE).cast::<u8>()) != LUA_FUNCTION {
+            return None;
+        }
+        let closure: *const c_void = ptr::read(value.cast());
+        let prototype: *const c_void = ptr::read(closure.byte_add(PROTOTYPE_OF_CLOSURE).cast());
+        Some(Definition {
+            prototype: prototype as usize,
+            first_line: ptr::read(prototype.byte_add(FIRST_LINE_OF_PROTOTYPE).cast()),
+            source: ptr::read(prototype.byte_add(SOURCE_OF_PROTOTYPE).cast()),
+        })
+    }
+}
+
+/// Calls compared in the check, and those that agreed.
+static COMPARED: [AtomicUsize; 3] = [const { AtomicUsize::new(0) }; 3];
+const SCRIPT_AGREED: usize = 0;
+const NATIVE_AGREED: usize = 1;
+const DIFFERED: usize = 2;
+
+unsafe extern "C-unwind" fn compare(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: called by Lua as a hook with the record of the running function; `lua_getinfo` fills in `S` and pushes the
+    // function, for which a hook has room.
+    let outcome = unsafe {
+        ffi::lua_getinfo(raw, c"Sf".as_ptr(), record);
+        let (closure, is_native) = (ffi::lua_topointer(raw, -1), ffi::lua_iscfunction(raw, -1) != 0);
+        ffi::lua_settop(raw, -2);
+        agrees(record, closure, is_native)
+    };
+    COMPARED[if !outcome { DIFFERED } else if closure_is_native(record) { NATIVE_AGREED } else { SCRIPT_AGREED }]
+        .fetch_add(1, Relaxed);
+}
+
+fn closure_is_native(record: *const ffi::lua_Debug) -> bool {
+    // SAFETY: called by `compare`, after `S` was filled in: `what` is a text of static lifetime.
+    unsafe { std::ffi::CStr::from_ptr((*record).what).to_bytes() == b"C" }
+}
+
+/// Whether the records say of a call what the C API says. Each pointer is followed only when the one before it agreed.
+///
+/// # Safety
+/// `record` is that of the running function, with `S` filled in; `closure` is its address.
+unsafe fn agrees(record: *const ffi::lua_Debug, closure: *const c_void, is_native: bool) -> bool {
+    // SAFETY: given by the caller. The call's first member is compared with the closure's address, found by the C API,
+    // before anything behind it is read; a Lua closure is longer than the offset of its prototype, and a prototype than
+    // those of its members.
+    unsafe {
+        let call = call_of(record);
+        if call.is_null() || call as usize % 8 != 0 {
+            return false;
+        }
+        let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());
+        if value.is_null() || value as usize % 8 != 0 {
+            return false;
+        }
+        let is_script = ptr::read(value.byte_add(TAG_OF_VALUE).cast::<u8>()) == LUA_FUNCTION;
+        if is_native || !is_script {
+            return is_native != is_script;
+        }
+        if ptr::read(value.cast::<*const c_void>()) != closure {
+            return false;
+        }
+        let Some(found) = definition_of(call) else { return false };
+        let name = (*record).source as usize;
+        c_int::try_from(found.first_line) == Ok((*record).linedefined) && found.source + TEXT_OF_STRING == name
+    }
+}
+
+/// Whether this library's records lie where this module reads them: found out once, on functions of a state of its own.
+pub(crate) fn is_known() -> bool {
+    static KNOWN: OnceLock<bool> = OnceLock::new();
+    *KNOWN.get_or_init(|| {
+        if mem::size_of::<usize>() != 8 {
+            return false;
+        }
+        let script = c"local function one(x)\n  return x\nend\n\n\nlocal function two(x, y, ...)\n  local z = one(x)\n  return z\nend\nlocal function three() return two(1, 2, 3) end\nthree() return (two(native(one(5)))) + three()";
+        // SAFETY: the state is made, used and closed here, on one thread; what is loaded runs under `lua_pcall`, and the
+        // hook only reads.
+        let ran = unsafe {
+            let raw = ffi::luaL_newstate();
+            if raw.is_null() {
+                return false;
+            }
+            ffi::lua_pushcfunction(raw, native);
+            ffi::lua_setglobal(raw, c"native".as_ptr());
+            ffi::lua_sethook(raw, Some(compare), ffi::LUA_MASKCALL, 0);
+            let ran = ffi::luaL_loadstring(raw, script.as_ptr()) == ffi::LUA_OK
+                && ffi::lua_pcall(raw, 0, 0, 0) == ffi::LUA_OK;
+            ffi::lua_close(raw);
+            ran
+        };
+        let [script, native, differed] = [SCRIPT_AGREED, NATIVE_AGREED, DIFFERED].map(|at| COMPARED[at].load(Relaxed));
+        let known = ran && script >= 8 && native >= 1 && differed == 0;
+        if !known {
+            tracing::info!("the engine's records are not known: breakpoints are watched for in every function");
+        }
+        known
+    })
+}
+
+unsafe extern "C-unwind" fn native(_: *mut ffi::lua_State) -> c_int {
+    1
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_records_of_the_vendored_engine_are_known() {
+        assert!(super::is_known());
+    }
+}

@@ -1,0 +1,360 @@
+//! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
+//! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
+//! is known. They take the place of the library's own only where the state has those.
+
+use std::ffi::{CStr, c_int};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+
+use adzeman_core::engine::EngineError;
+use mlua::ffi;
+
+use super::hook::context_of;
+use super::state::{State, Type};
+use crate::context::Context;
+
+/// What replaces a function of the library.
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
+    (c"_G", c"pcall", pcall),
+    (c"_G", c"xpcall", xpcall),
+    (c"coroutine", c"resume", resume),
+    (c"coroutine", c"wrap", wrap),
+];
+
+/// The addresses of the library's own four functions, from a state of its own.
+fn originals() -> [usize; 4] {
+    static FOUND: OnceLock<[usize; 4]> = OnceLock::new();
+    *FOUND.get_or_init(|| {
+        // SAFETY: the state is made, used and closed here, on one thread.
+        unsafe {
+            let raw = ffi::luaL_newstate();
+            if raw.is_null() {
+                return [0; 4];
+            }
+            ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
+            ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
+            let found = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
+            ffi::lua_close(raw);
+            found
+        }
+    })
+}
+
+/// The address of the native function `table.name`; 0 for anything else.
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread, with room for two values, whose globals have no metatable.
+unsafe fn address_in(raw: *mut ffi::lua_State, table: &CStr, name: &CStr) -> usize {
+    // SAFETY: given by the caller; the stack is left as it was.
+    unsafe {
+        let top = ffi::lua_gettop(raw);
+        let mut address = 0;
+        if ffi::lua_getglobal(raw, table.as_ptr()) == ffi::LUA_TTABLE {
+            ffi::lua_getfield(raw, -1, name.as_ptr());
+            address = ffi::lua_tocfunction(raw, -1).map_or(0, |function| function as usize);
+        }
+        ffi::lua_settop(raw, top);
+        address
+    }
+}
+
+/// Puts the four functions in place, for as long as the state lives: without a context they do what the library's do.
+pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
+    unsafe extern "C-unwind" fn replace(raw: *mut ffi::lua_State) -> c_int {
+        let originals = originals();
+        // SAFETY: called by `protect`; nothing owned here.
+        unsafe {
+            for ((table, name, function), original) in REPLACED.into_iter().zip(originals) {
+                if original != 0 && address_in(raw, table, name) == original {
+                    ffi::lua_getglobal(raw, table.as_ptr());
+                    ffi::lua_pushcfunction(raw, function);
+                    ffi::lua_setfield(raw, -2, name.as_ptr());
+                    ffi::lua_settop(raw, -2);
+                }
+            }
+        }
+        0
+    }
+    state.protect(replace, 0, 0)
+}
+
+/// Whether someone waits for errors of this state.
+///
+/// # Safety
+/// As [`context_of`].
+unsafe fn reporting<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+    // SAFETY: given by the caller.
+    unsafe { context_of(raw) }.filter(|context| context.watches_raises())
+}
+
+unsafe extern "C-unwind" fn pcall(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; nothing owned here when it raises or yields. As `luaB_pcall` (`lbaselib.c`), with a message
+    // handler below everything while errors are waited for.
+    unsafe {
+        ffi::luaL_checkany(raw, 1);
+        let reports = reporting(raw).is_some();
+        ffi::lua_pushboolean(raw, 1);
+        ffi::lua_rotate(raw, 1, 1);
+        if reports {
+            ffi::lua_pushcfunction(raw, on_caught);
+            ffi::lua_rotate(raw, 1, 1);
+        }
+        let (below, handler) = if reports { (1, 1) } else { (0, 0) };
+        let arguments = ffi::lua_gettop(raw) - 2 - below;
+        let status =
+            ffi::lua_pcallk(raw, arguments, ffi::LUA_MULTRET, handler, below as ffi::lua_KContext, Some(finish_pcall));
+        finish_pcall(raw, status, below as ffi::lua_KContext)
+    }
+}
+
+/// As `finishpcall` (`lbaselib.c`): `below` values on the stack are not results.
+unsafe extern "C-unwind" fn finish_pcall(raw: *mut ffi::lua_State, status: c_int, below: ffi::lua_KContext) -> c_int {
+    // SAFETY: called by Lua, or by the two functions beside it, with the stack they left.
+    unsafe {
+        if status != ffi::LUA_OK && status != ffi::LUA_YIELD {
+            ffi::lua_pushboolean(raw, 0);
+            ffi::lua_pushvalue(raw, -2);
+            return 2;
+        }
+        ffi::lua_gettop(raw) - below as c_int
+    }
+}
+
+unsafe extern "C-unwind" fn xpcall(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; as `luaB_xpcall`, with the handler wrapped while errors are waited for.
+    unsafe {
+        let count = ffi::lua_gettop(raw);
+        ffi::luaL_checktype(raw, 2, ffi::LUA_TFUNCTION);
+        if reporting(raw).is_some() {
+            ffi::lua_pushvalue(raw, 2);
+            ffi::lua_pushcclosure(raw, on_handled, 1);
+            ffi::lua_copy(raw, -1, 2);
+            ffi::lua_settop(raw, -2);
+        }
+        ffi::lua_pushboolean(raw, 1);
+        ffi::lua_pushvalue(raw, 1);
+        ffi::lua_rotate(raw, 3, 2);
+        let status = ffi::lua_pcallk(raw, count - 2, ffi::LUA_MULTRET, 2, 2, Some(finish_pcall));
+        finish_pcall(raw, status, 2)
+    }
+}
+
+/// The message handler of [`pcall`]: reports the error and leaves it as it is.
+unsafe extern "C-unwind" fn on_caught(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with the error, at the place of the raise, one level above it.
+    unsafe {
+        report(raw, raw, 1, true);
+        ffi::lua_settop(raw, 1);
+    }
+    1
+}
+
+/// The message handler of [`xpcall`]: reports the error, and calls the script's own handler.
+unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `on_caught`; the script's handler is the captured value.
+    unsafe {
+        report(raw, raw, 1, true);
+        ffi::lua_settop(raw, 1);
+        ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
+        ffi::lua_rotate(raw, 1, 1);
+        ffi::lua_callk(raw, 1, 1, 0, None);
+    }
+    1
+}
+
+/// Reports an error on top of `failed`, whose stack is as it was at the raise, `levels` below its innermost function.
+///
+/// # Safety
+/// `raw` runs, `failed` is it or a coroutine that it resumed; both are of the same state.
+unsafe fn report(raw: *mut ffi::lua_State, failed: *mut ffi::lua_State, levels: usize, caught: bool) {
+    // SAFETY: given by the caller.
+    let (context, failed) = unsafe { (reporting(raw), State::new(failed)) };
+    if let Some(context) = context {
+        let outcome = catch_unwind(AssertUnwindSafe(|| context.raised(failed, levels, caught)));
+        if outcome.is_err() {
+            tracing::error!("a fault inside the debugger was caught; the script goes on");
+        }
+    }
+}
+
+/// Resumes a coroutine with the `arguments` values on top; answers how many values came back on top, or `None` for an
+/// error value. As `auxresume` (`lcorolib.c`). `catches` is whether the script gets the error as a value.
+///
+/// # Safety
+/// `raw` runs and `coroutine` is a thread of the same state, kept alive by its stack.
+unsafe fn resume_with(
+    raw: *mut ffi::lua_State,
+    coroutine: *mut ffi::lua_State,
+    arguments: c_int,
+    catches: bool,
+) -> Option<c_int> {
+    // SAFETY: given by the caller; `lua_resume` catches raises of the coroutine itself, and nothing is owned here when
+    // another call raises.
+    unsafe {
+        if ffi::lua_checkstack(coroutine, arguments) == 0 {
+            ffi::lua_pushstring(raw, c"too many arguments to resume".as_ptr());
+            return None;
+        }
+        ffi::lua_xmove(raw, coroutine, arguments);
+        let context = context_of(raw);
+        let before = context.and_then(|context| context.set_running(Some(State::new(coroutine))));
+        let mut results = 0;
+        let status = ffi::lua_resume(coroutine, raw, arguments, &raw mut results);
+        if let Some(context) = context_of(raw) {
+            context.set_running(before);
+        }
+        if status == ffi::LUA_OK || status == ffi::LUA_YIELD {
+            if ffi::lua_checkstack(raw, results + 1) == 0 {
+                ffi::lua_settop(coroutine, -results - 1);
+                ffi::lua_pushstring(raw, c"too many results to resume".as_ptr());
+                return None;
+            }
+            ffi::lua_xmove(coroutine, raw, results);
+            return Some(results);
+        }
+        report(raw, coroutine, 0, catches || is_caught(State::new(raw)));
+        ffi::lua_xmove(coroutine, raw, 1);
+        None
+    }
+}
+
+unsafe extern "C-unwind" fn resume(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; as `luaB_coresume`.
+    unsafe {
+        let coroutine = ffi::lua_tothread(raw, 1);
+        if coroutine.is_null() {
+            let given = ffi::lua_typename(raw, ffi::lua_type(raw, 1));
+            let why = ffi::lua_pushfstring(raw, c"coroutine expected, got %s".as_ptr(), given);
+            return ffi::luaL_argerror(raw, 1, why);
+        }
+        match resume_with(raw, coroutine, ffi::lua_gettop(raw) - 1, true) {
+            None => {
+                ffi::lua_pushboolean(raw, 0);
+                ffi::lua_rotate(raw, -2, 1);
+                2
+            }
+            Some(count) => {
+                ffi::lua_pushboolean(raw, 1);
+                ffi::lua_rotate(raw, -(count + 1), 1);
+                count + 1
+            }
+        }
+    }
+}
+
+unsafe extern "C-unwind" fn wrap(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; as `luaB_cowrap` with `luaB_cocreate`.
+    unsafe {
+        ffi::luaL_checktype(raw, 1, ffi::LUA_TFUNCTION);
+        let coroutine = ffi::lua_newthread(raw);
+        ffi::lua_pushvalue(raw, 1);
+        ffi::lua_xmove(raw, coroutine, 1);
+        ffi::lua_pushcclosure(raw, wrapped, 1);
+    }
+    1
+}
+
+unsafe extern "C-unwind" fn wrapped(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with the coroutine as captured value; as `auxwrap`.
+    unsafe {
+        let coroutine = ffi::lua_tothread(raw, ffi::lua_upvalueindex(1));
+        if let Some(count) = resume_with(raw, coroutine, ffi::lua_gettop(raw), false) {
+            return count;
+        }
+        let mut status = ffi::lua_status(coroutine);
+        if status != ffi::LUA_OK && status != ffi::LUA_YIELD {
+            status = ffi::lua_closethread(coroutine, raw);
+            ffi::lua_xmove(coroutine, raw, 1);
+            // It was reported where it was raised.
+            if let Some(context) = reporting(raw) {
+                context.raise_goes_on();
+            }
+        }
+        if status != ffi::LUA_ERRMEM && ffi::lua_type(raw, -1) == ffi::LUA_TSTRING {
+            ffi::luaL_where(raw, 1);
+            ffi::lua_rotate(raw, -2, 1);
+            ffi::lua_concat(raw, 2);
+        }
+        ffi::lua_error(raw)
+    }
+}
+
+/// Whether some function on a stack catches errors.
+pub(crate) fn is_caught(state: State) -> bool {
+    let catching = [pcall as *const () as usize, xpcall as *const () as usize, resume as *const () as usize];
+    let mut level = 0;
+    while let Some(function) = state.level(level) {
+        function.push_function();
+        let address = state.native_address_at(-1);
+        state.pop(1);
+        if catching.contains(&address) || originals().contains(&address) && address != 0 {
+            return true;
+        }
+        level += 1;
+    }
+    false
+}
+
+/// The message handler with which the binding calls scripts, found by raising an error under a call hook: the last native
+/// function that is called is the handler. 0 when it cannot be found.
+pub(crate) fn host_handler() -> usize {
+    static LAST_CALLED: AtomicUsize = AtomicUsize::new(0);
+    unsafe extern "C-unwind" fn note(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+        // SAFETY: called by Lua as a hook; the function is pushed and popped.
+        unsafe {
+            ffi::lua_getinfo(raw, c"f".as_ptr(), record);
+            let address = ffi::lua_tocfunction(raw, -1).map_or(0, |function| function as usize);
+            ffi::lua_settop(raw, -2);
+            if address != 0 {
+                LAST_CALLED.store(address, Relaxed);
+            }
+        }
+    }
+    static FOUND: OnceLock<usize> = OnceLock::new();
+    *FOUND.get_or_init(|| {
+        let lua = mlua::Lua::new();
+        // Raised by the engine itself, so that no native function but the handler is called.
+        let Ok(probe) = lua.load("local nothing; return nothing.field").into_function() else { return 0 };
+        // SAFETY: a hook is set on the main thread of a state that is dropped below.
+        let hooked = unsafe {
+            lua.exec_raw::<()>((), |raw| {
+                let main = State::new(raw).main_thread();
+                ffi::lua_sethook(main.raw(), Some(note), ffi::LUA_MASKCALL, 0);
+            })
+        };
+        LAST_CALLED.store(0, Relaxed);
+        let failed = probe.call::<()>(()).is_err();
+        let found = LAST_CALLED.load(Relaxed);
+        if hooked.is_err() || !failed || found == 0 {
+            tracing::warn!("how the host calls scripts is not known: errors that it gets are not seen where they are raised");
+            return 0;
+        }
+        found
+    })
+}
+
+impl State {
+    /// The address of a function written in C or Rust; 0 for anything else.
+    pub(crate) fn native_address_at(self, index: c_int) -> usize {
+        // SAFETY: the index is checked.
+        unsafe { ffi::lua_tocfunction(self.raw(), self.check(index)).map_or(0, |function| function as usize) }
+    }
+
+    /// Whether the values at two indices are the same, without metamethods.
+    pub(crate) fn raw_equal(self, one: c_int, other: c_int) -> bool {
+        // SAFETY: the indices are checked.
+        unsafe { ffi::lua_rawequal(self.raw(), self.check(one), self.check(other)) != 0 }
+    }
+
+    /// The text of an error value on top: a string as itself, a value of the host by its own conversion.
+    pub(crate) fn error_text(self) -> String {
+        match self.type_at(-1) {
+            Type::String => self.text_at(-1).unwrap_or_default(),
+            other => self
+                .native_text_at(-1)
+                .unwrap_or_else(|| format!("(a value of type {})", format!("{other:?}").to_lowercase())),
+        }
+    }
+}
+

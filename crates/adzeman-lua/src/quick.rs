@@ -1,0 +1,352 @@
+//! Conditions simple enough to be decided without calling into Lua: comparisons of names, fields and constants, with
+//! `and`, `or` and `not`. Whatever they cannot tell exactly as Lua would (a metamethod, a comparison that raises) is left
+//! to Lua.
+
+use adzeman_core::host::{Path, Root, Segment, TreePath};
+use full_moon::ast::{BinOp, Expression, Index, Prefix, Stmt, Suffix, UnOp, Var};
+use full_moon::tokenizer::{TokenReference, TokenType};
+use serde_json::Value as Json;
+
+use crate::context::Context;
+use crate::evaluate::{Place, Target, push_captured, push_local};
+use crate::ffi::state::{State, Type};
+
+/// A condition that was understood.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Quick {
+    Value(Operand),
+    Compare(Operand, Comparison, Operand),
+    And(Box<Quick>, Box<Quick>),
+    Or(Box<Quick>, Box<Quick>),
+    Not(Box<Quick>),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Operand {
+    Constant(Scalar),
+    /// A name, and the fields behind it.
+    Path(String, Vec<Field>),
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Field {
+    Name(String),
+    Number(i64),
+}
+
+/// A value that can be compared here.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Scalar {
+    Nil,
+    Boolean(bool),
+    Integer(i64),
+    Float(f64),
+    Text(Vec<u8>),
+    /// True in a condition, and nothing else that is known.
+    Other,
+}
+
+/// Where names are looked up.
+#[derive(Clone, Copy)]
+pub(crate) enum Scope {
+    /// In a function on a stack, and around it.
+    Function(Target),
+    /// Before any script runs: only the host and the event can be told.
+    Boundary,
+}
+
+impl Quick {
+    /// Understands a condition; `None` for one that only Lua can decide.
+    pub(crate) fn parse(text: &str) -> Option<Self> {
+        let chunk = format!("local _ = {text}");
+        let tree = full_moon::parse_fallible(&chunk, full_moon::LuaVersion::lua54()).into_result().ok()?;
+        let mut statements = tree.nodes().stmts();
+        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else { return None };
+        let mut expressions = assignment.expressions().iter();
+        match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
+            (Some(expression), None, None) => condition(expression),
+            _ => None,
+        }
+    }
+
+    /// Whether it holds; `None` when only Lua can tell.
+    pub(crate) fn holds(&self, context: &Context, state: State, scope: Scope) -> Option<bool> {
+        match self {
+            Self::Value(operand) => Some(is_true(&operand.value(context, state, scope)?)),
+            Self::Not(inner) => inner.holds(context, state, scope).map(|held| !held),
+            Self::And(one, other) => {
+                Some(one.holds(context, state, scope)? && other.holds(context, state, scope)?)
+            }
+            Self::Or(one, other) => Some(one.holds(context, state, scope)? || other.holds(context, state, scope)?),
+            Self::Compare(one, how, other) => {
+                compare(&one.value(context, state, scope)?, *how, &other.value(context, state, scope)?)
+            }
+        }
+    }
+}
+
+fn is_true(value: &Scalar) -> bool {
+    !matches!(value, Scalar::Nil | Scalar::Boolean(false))
+}
+
+fn compare(one: &Scalar, how: Comparison, other: &Scalar) -> Option<bool> {
+    use Comparison::{Equal, Greater, GreaterOrEqual, Less, LessOrEqual, NotEqual};
+    if matches!(how, Equal | NotEqual) {
+        return equal(one, other).map(|equal| equal == (how == Equal));
+    }
+    let order = match (one, other) {
+        (Scalar::Integer(a), Scalar::Integer(b)) => Some(a.cmp(b)),
+        _ => float(one)?.partial_cmp(&float(other)?),
+    };
+    // No order, as with what is no number, is false in each comparison.
+    Some(order.is_some_and(|order| match how {
+        Less => order.is_lt(),
+        LessOrEqual => order.is_le(),
+        Greater => order.is_gt(),
+        GreaterOrEqual => order.is_ge(),
+        Equal | NotEqual => false,
+    }))
+}
+
+fn equal(one: &Scalar, other: &Scalar) -> Option<bool> {
+    match (one, other) {
+        (Scalar::Other, Scalar::Other) => None,
+        (Scalar::Integer(a), Scalar::Integer(b)) => Some(a == b),
+        (Scalar::Integer(_) | Scalar::Float(_), Scalar::Integer(_) | Scalar::Float(_)) => {
+            Some(float(one)? == float(other)?)
+        }
+        (a, b) => Some(a == b),
+    }
+}
+
+/// As a float, where that is exact.
+fn float(value: &Scalar) -> Option<f64> {
+    const EXACT: u64 = 1 << 53;
+    match value {
+        Scalar::Float(float) => Some(*float),
+        #[expect(clippy::cast_precision_loss, reason = "whole numbers of this size are exact")]
+        Scalar::Integer(integer) if integer.unsigned_abs() <= EXACT => Some(*integer as f64),
+        _ => None,
+    }
+}
+
+impl Operand {
+    fn value(&self, context: &Context, state: State, scope: Scope) -> Option<Scalar> {
+        let (name, fields) = match self {
+            Self::Constant(value) => return Some(value.clone()),
+            Self::Path(name, fields) => (name, fields),
+        };
+        let place = match scope {
+            Scope::Function(target) => context.place_of(Some(target), name),
+            Scope::Boundary => Place::Global,
+        };
+        match (place, name.as_str()) {
+            (Place::Global, "event") => of_tree(context, Root::Event, fields),
+            (Place::Global, "host") => of_tree(context, Root::Host, fields),
+            (Place::Global, _) => None,
+            (place, _) => {
+                let top = state.top();
+                match place {
+                    Place::Local(at, number) => push_local(at, number, state),
+                    Place::Captured(at, number) => push_captured(at, number, state),
+                    Place::Global => return None,
+                }
+                let found = (state.top() > top).then(|| of_value(state, fields)).flatten();
+                state.cut_to(top);
+                found
+            }
+        }
+    }
+}
+
+/// What is behind `fields` in the value on top, as long as no metamethod could have a say.
+fn of_value(state: State, fields: &[Field]) -> Option<Scalar> {
+    for field in fields {
+        if state.type_at(-1) != Type::Table {
+            return None;
+        }
+        let has_metatable = state.push_metatable(-1);
+        if has_metatable {
+            state.pop(1);
+        }
+        match field {
+            Field::Name(name) => state.raw_get_field(-1, name).ok()?,
+            Field::Number(number) => state.raw_get_index(-1, *number),
+        }
+        if has_metatable && state.type_at(-1) == Type::Nil {
+            return None;
+        }
+    }
+    Some(match state.type_at(-1) {
+        Type::Nil | Type::None => Scalar::Nil,
+        Type::Boolean => Scalar::Boolean(state.bool_at(-1)),
+        Type::Integer => Scalar::Integer(state.integer_at(-1)?),
+        Type::Float => Scalar::Float(state.float_at(-1)?),
+        Type::String => Scalar::Text(state.with_bytes(-1, <[u8]>::to_vec)?),
+        _ => Scalar::Other,
+    })
+}
+
+fn of_tree(context: &Context, root: Root, fields: &[Field]) -> Option<Scalar> {
+    if root == Root::Event && !context.host().has_event() {
+        return None;
+    }
+    let mut path = Path::default();
+    for field in fields {
+        path = path.join(match field {
+            Field::Name(name) => Segment::Field(name.clone()),
+            Field::Number(number) => Segment::Index(usize::try_from(number - 1).ok()?),
+        });
+    }
+    Some(match context.host().get(&TreePath { root, path }).ok()? {
+        Json::Null => Scalar::Nil,
+        Json::Bool(value) => Scalar::Boolean(value),
+        Json::Number(number) => match number.as_i64() {
+            Some(integer) => Scalar::Integer(integer),
+            None => Scalar::Float(number.as_f64()?),
+        },
+        Json::String(text) => Scalar::Text(text.into_bytes()),
+        Json::Array(_) | Json::Object(_) => Scalar::Other,
+    })
+}
+
+fn condition(expression: &Expression) -> Option<Quick> {
+    match expression {
+        Expression::Parentheses { expression, .. } => condition(expression),
+        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => Some(Quick::Not(Box::new(condition(expression)?))),
+        Expression::BinaryOperator { lhs, binop, rhs } => {
+            let both = || Some((Box::new(condition(lhs)?), Box::new(condition(rhs)?)));
+            match binop {
+                BinOp::And(_) => both().map(|(one, other)| Quick::And(one, other)),
+                BinOp::Or(_) => both().map(|(one, other)| Quick::Or(one, other)),
+                other => Some(Quick::Compare(operand(lhs)?, comparison(other)?, operand(rhs)?)),
+            }
+        }
+        other => operand(other).map(Quick::Value),
+    }
+}
+
+fn comparison(operator: &BinOp) -> Option<Comparison> {
+    Some(match operator {
+        BinOp::TwoEqual(_) => Comparison::Equal,
+        BinOp::TildeEqual(_) => Comparison::NotEqual,
+        BinOp::LessThan(_) => Comparison::Less,
+        BinOp::LessThanEqual(_) => Comparison::LessOrEqual,
+        BinOp::GreaterThan(_) => Comparison::Greater,
+        BinOp::GreaterThanEqual(_) => Comparison::GreaterOrEqual,
+        _ => return None,
+    })
+}
+
+fn operand(expression: &Expression) -> Option<Operand> {
+    match expression {
+        Expression::Parentheses { expression, .. } => operand(expression),
+        Expression::UnaryOperator { unop: UnOp::Minus(_), expression } => match operand(expression)? {
+            Operand::Constant(Scalar::Integer(number)) => Some(Operand::Constant(Scalar::Integer(number.checked_neg()?))),
+            Operand::Constant(Scalar::Float(number)) => Some(Operand::Constant(Scalar::Float(-number))),
+            _ => None,
+        },
+        Expression::Number(token) => number(&text(token)).map(Operand::Constant),
+        Expression::String(token) => string(token).map(Operand::Constant),
+        Expression::Symbol(token) => match text(token).as_str() {
+            "nil" => Some(Operand::Constant(Scalar::Nil)),
+            "true" => Some(Operand::Constant(Scalar::Boolean(true))),
+            "false" => Some(Operand::Constant(Scalar::Boolean(false))),
+            _ => None,
+        },
+        Expression::Var(Var::Name(token)) => Some(Operand::Path(text(token), Vec::new())),
+        Expression::Var(Var::Expression(path)) => {
+            let Prefix::Name(name) = path.prefix() else { return None };
+            let fields = path.suffixes().map(|suffix| match suffix {
+                Suffix::Index(Index::Dot { name, .. }) => Some(Field::Name(text(name))),
+                Suffix::Index(Index::Brackets { expression, .. }) => match operand(expression)? {
+                    Operand::Constant(Scalar::Integer(number)) => Some(Field::Number(number)),
+                    Operand::Constant(Scalar::Text(name)) => String::from_utf8(name).ok().map(Field::Name),
+                    _ => None,
+                },
+                _ => None,
+            });
+            Some(Operand::Path(text(name), fields.collect::<Option<_>>()?))
+        }
+        _ => None,
+    }
+}
+
+fn text(token: &TokenReference) -> String {
+    token.token().to_string()
+}
+
+/// Decimal numbers; others are left to Lua.
+fn number(text: &str) -> Option<Scalar> {
+    if text.starts_with("0x") || text.starts_with("0X") {
+        return None;
+    }
+    text.parse().map(Scalar::Integer).or_else(|_| text.parse().map(Scalar::Float)).ok()
+}
+
+/// Short texts without escapes; others are left to Lua.
+fn string(token: &TokenReference) -> Option<Scalar> {
+    match token.token().token_type() {
+        TokenType::StringLiteral { literal, multi_line_depth: 0, .. } if !literal.contains(['\\', '\n']) => {
+            let is_short = text(token).starts_with(['"', '\'']);
+            is_short.then(|| Scalar::Text(literal.as_bytes().to_vec()))
+        }
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn path(name: &str, fields: &[&str]) -> Operand {
+        Operand::Path(name.to_owned(), fields.iter().map(|field| Field::Name((*field).to_owned())).collect())
+    }
+
+    #[test]
+    fn comparisons_of_names_fields_and_constants_are_understood() {
+        let found = Quick::parse("event.boat and not (lock.level >= -2.5)").unwrap();
+        let level = Quick::Compare(
+            path("lock", &["level"]),
+            Comparison::GreaterOrEqual,
+            Operand::Constant(Scalar::Float(-2.5)),
+        );
+        let expected =
+            Quick::And(Box::new(Quick::Value(path("event", &["boat"]))), Box::new(Quick::Not(Box::new(level))));
+        assert_eq!(found, expected);
+        let text = Quick::parse("kind == 'passage'").unwrap();
+        let constant = Operand::Constant(Scalar::Text(b"passage".to_vec()));
+        assert_eq!(text, Quick::Compare(path("kind", &[]), Comparison::Equal, constant));
+    }
+
+    #[test]
+    fn the_rest_is_left_to_lua() {
+        for text in ["f(x)", "x + 1 > 2", "#t > 3", "x == 0x10", "a.b:c()", "'a\\n' == x", "x,", "x y", "1, 2", "...", ""] {
+            assert_eq!(Quick::parse(text), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn comparing_is_as_in_lua_or_left_to_it() {
+        use Comparison::{Equal, Greater, Less, NotEqual};
+        let (one, two) = (Scalar::Integer(1), Scalar::Float(2.0));
+        assert_eq!(compare(&one, Less, &two), Some(true));
+        assert_eq!(compare(&one, Equal, &Scalar::Float(1.0)), Some(true));
+        assert_eq!(compare(&Scalar::Integer(i64::MAX), Equal, &two), None, "not exact as a float");
+        assert_eq!(compare(&Scalar::Float(f64::NAN), Greater, &one), Some(false));
+        assert_eq!(compare(&Scalar::Float(f64::NAN), NotEqual, &Scalar::Float(f64::NAN)), Some(true));
+        assert_eq!(compare(&Scalar::Nil, Less, &one), None, "raises in Lua");
+        assert_eq!(compare(&Scalar::Text(b"1".to_vec()), Equal, &one), Some(false));
+        assert_eq!(compare(&Scalar::Other, Equal, &Scalar::Other), None, "two tables may be the same");
+    }
+}

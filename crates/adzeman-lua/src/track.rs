@@ -1,0 +1,273 @@
+//! Values that are watched for changes.
+//!
+//! A watched value is found again where it was found first: in the table that held it, in the captured variable of the
+//! function that used it, or in the very call whose local it is. What it held last is kept, and compared without
+//! metamethods.
+
+use std::collections::BTreeMap;
+
+use adzeman_core::breakpoint::TrackId;
+use adzeman_core::engine::{EngineError, Probe};
+
+use crate::context::Context;
+use crate::evaluate::{Place, Target};
+use crate::ffi::state::{Slot, State, Type};
+use crate::ffi::walk;
+
+/// Registry entries of one watched value: what holds it, its key, and what it held last.
+const ENTRIES: i64 = 3;
+
+#[derive(Debug, Clone, Copy)]
+enum Where {
+    /// A field of the table kept.
+    Field,
+    /// A captured variable of the function kept, by its number.
+    Captured(usize),
+    /// A local of a call: the address of its thread, of the engine's record of the call, and its number.
+    Local { thread: usize, call: usize, number: i32, ended: bool },
+}
+
+/// All watched values of a state.
+#[derive(Debug, Default)]
+pub(crate) struct Tracks {
+    all: BTreeMap<u64, Where>,
+    last: u64,
+}
+
+impl Tracks {
+    /// Whether calls and returns must be seen, to know when a local goes.
+    pub(crate) fn watch_calls(&self) -> bool {
+        self.all.values().any(|held| matches!(held, Where::Local { ended: false, .. }))
+    }
+
+    /// A call uses the record of an earlier one, which must have ended without a return.
+    pub(crate) fn call_begun(&mut self, begun: usize) {
+        self.call_ends(begun);
+    }
+
+    /// A call has ended, and its locals with it.
+    pub(crate) fn call_ends(&mut self, ends: usize) {
+        for held in self.all.values_mut() {
+            if let Where::Local { call, ended, .. } = held
+                && *call == ends
+            {
+                *ended = true;
+            }
+        }
+    }
+}
+
+fn entry(track: u64, part: i64) -> i64 {
+    i64::try_from(track).unwrap_or(0) * ENTRIES + part
+}
+
+impl Context {
+    /// Begins to watch what `text` names.
+    pub(crate) fn track(&self, state: State, target: Option<Target>, text: &str) -> Result<TrackId, EngineError> {
+        let top = state.top();
+        let outcome = self.find_track(state, target, text);
+        state.cut_to(top);
+        outcome
+    }
+
+    fn find_track(&self, state: State, target: Option<Target>, text: &str) -> Result<TrackId, EngineError> {
+        let (table, key) = split_last(text);
+        let place = match table {
+            Some(table) => {
+                self.push_raw_path(state, target, table)?;
+                if state.type_at(-1) != Type::Table {
+                    return Err(cannot(text, &format!("'{table}' holds no table, so it has no fields")));
+                }
+                Where::Field
+            }
+            None => match self.place_of(target, key.name()) {
+                Place::Local(at, number) => {
+                    let Some(function) = at.state.level(at.level) else { return Err(cannot(text, "its call is over")) };
+                    state.push_nil();
+                    let (thread, call) = (at.state.address(), function.call());
+                    Where::Local { thread, call, number, ended: false }
+                }
+                Place::Captured(at, number) => {
+                    at.state.level(at.level).inspect(|function| function.push_function());
+                    at.state.move_to(state, 1);
+                    Where::Captured(number)
+                }
+                Place::Global => {
+                    self.push_globals_at(state, target);
+                    Where::Field
+                }
+            },
+        };
+        let id = self.tracks.borrow().last + 1;
+        // What holds it is on top.
+        let holder = state.top();
+        state.push_slot(Slot::Tracks);
+        let slot = state.top();
+        self.keep_at(state, slot, entry(id, 0), holder)?;
+        key.push(state)?;
+        let key_at = state.top();
+        self.keep_at(state, slot, entry(id, 1), key_at)?;
+        {
+            let mut tracks = self.tracks.borrow_mut();
+            tracks.last = id;
+            tracks.all.insert(id, place);
+        }
+        if !self.push_tracked(state, slot, id, place)? {
+            return Err(cannot(text, "it is not there"));
+        }
+        let now = state.top();
+        self.keep_at(state, slot, entry(id, 2), now)?;
+        Ok(TrackId(id))
+    }
+
+    fn keep_at(&self, state: State, slot: i32, entry: i64, value: i32) -> Result<(), EngineError> {
+        state.push_integer(entry);
+        state.push_copy(value);
+        state.raw_set(slot)
+    }
+
+    /// Pushes what a watched value holds; false, and nothing pushed, when it is gone.
+    fn push_tracked(&self, state: State, slot: i32, id: u64, place: Where) -> Result<bool, EngineError> {
+        match place {
+            Where::Field => {
+                state.raw_get_index(slot, entry(id, 0));
+                state.raw_get_index(slot, entry(id, 1));
+                state.raw_get(-2);
+                state.remove(state.top() - 1);
+            }
+            Where::Captured(number) => {
+                state.raw_get_index(slot, entry(id, 0));
+                if state.push_captured(-1, number).is_none() {
+                    state.pop(1);
+                    return Ok(false);
+                }
+                state.remove(state.top() - 1);
+            }
+            Where::Local { ended: true, .. } => return Ok(false),
+            Where::Local { thread, call, number, .. } => return Ok(push_local_of(state, thread, call, number)),
+        }
+        Ok(true)
+    }
+
+    /// Whether a watched value differs from the last time.
+    pub(crate) fn probe(&self, state: State, track: TrackId) -> Result<Probe, EngineError> {
+        let Some(place) = self.tracks.borrow().all.get(&track.0).copied() else { return Ok(Probe::Gone) };
+        state.push_slot(Slot::Tracks);
+        let slot = state.top();
+        if !self.push_tracked(state, slot, track.0, place)? {
+            if let Some(Where::Local { ended, .. }) = self.tracks.borrow_mut().all.get_mut(&track.0) {
+                *ended = true;
+            }
+            return Ok(Probe::Gone);
+        }
+        state.raw_get_index(slot, entry(track.0, 2));
+        if state.raw_equal(-1, -2) || both_no_number(state) {
+            return Ok(Probe::Same);
+        }
+        let (before, now) = (self.preview(state, -1)?, self.preview(state, -2)?);
+        let current = state.top() - 1;
+        self.keep_at(state, slot, entry(track.0, 2), current)?;
+        Ok(Probe::Changed { before, now })
+    }
+
+    /// Forgets a watched value.
+    pub(crate) fn untrack(&self, state: State, track: TrackId) -> Result<(), EngineError> {
+        self.tracks.borrow_mut().all.remove(&track.0);
+        state.push_slot(Slot::Tracks);
+        let slot = state.top();
+        for part in 0..ENTRIES {
+            state.push_integer(entry(track.0, part));
+            state.push_nil();
+            state.raw_set(slot)?;
+        }
+        Ok(())
+    }
+
+    /// Pushes what `table.field.field` names, without metamethods.
+    fn push_raw_path(&self, state: State, target: Option<Target>, text: &str) -> Result<(), EngineError> {
+        let (table, key) = split_last(text);
+        match table {
+            None => self.push_raw_name(state, target, key.name()),
+            Some(table) => {
+                self.push_raw_path(state, target, table)?;
+                if state.type_at(-1) != Type::Table {
+                    return Err(cannot(text, &format!("'{table}' holds no table, so it has no fields")));
+                }
+                key.push(state)?;
+                state.raw_get(-2);
+                Ok(())
+            }
+        }
+    }
+}
+
+/// Not equal to itself, and yet the same.
+fn both_no_number(state: State) -> bool {
+    let is_nan = |index| state.float_at(index).is_some_and(f64::is_nan);
+    is_nan(-1) && is_nan(-2)
+}
+
+/// Pushes a local of a call that may be on another thread; false when the call is over.
+fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool {
+    let push = |thread: State| {
+        let mut level = 0;
+        while let Some(function) = thread.level(level) {
+            if function.call() == call {
+                let found = function.push_local(number).is_some();
+                if found {
+                    thread.move_to(state, 1);
+                }
+                return found;
+            }
+            level += 1;
+        }
+        false
+    };
+    if state.address() == thread {
+        return push(state);
+    }
+    walk::with_thread(state, thread, push).unwrap_or(false)
+}
+
+fn cannot(name: &str, why: &str) -> EngineError {
+    EngineError::NotAssignable { name: name.to_owned(), why: format!("{why}; give a name, or a table's field") }
+}
+
+/// The last step of a path.
+enum Key<'a> {
+    Name(&'a str),
+    Number(i64),
+}
+
+impl Key<'_> {
+    fn name(&self) -> &str {
+        match self {
+            Self::Name(name) => name,
+            Self::Number(_) => "",
+        }
+    }
+
+    fn push(&self, state: State) -> Result<(), EngineError> {
+        match self {
+            Self::Name(name) => state.push_bytes(name.as_bytes()),
+            Self::Number(number) => {
+                state.push_integer(*number);
+                Ok(())
+            }
+        }
+    }
+}
+
+/// Splits `tariff.per_metre.small`, `boats[3]` or `boats["Heron"]` before the last step.
+fn split_last(text: &str) -> (Option<&str>, Key<'_>) {
+    let text = text.trim();
+    if let Some((table, inside)) = text.strip_suffix(']').and_then(|text| text.rsplit_once('[')) {
+        let inside = inside.trim();
+        let key = inside.parse().map_or_else(|_| Key::Name(inside.trim_matches(['"', '\''])), Key::Number);
+        return (Some(table.trim()), key);
+    }
+    match text.rsplit_once('.') {
+        Some((table, name)) => (Some(table), Key::Name(name)),
+        None => (None, Key::Name(text)),
+    }
+}

@@ -1,0 +1,161 @@
+//! An event while it is handled: what has to be looked at before its handlers run, and after.
+
+use std::rc::Rc;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::time::Duration;
+
+use adzeman_core::breakpoint::{Armed, ChangeKind, Site, Sited, Tracked};
+use adzeman_core::decide::Change;
+use adzeman_core::host::{HostView as _, TreePath, describe};
+use serde_json::Value as Json;
+
+use crate::budget::Alarm;
+use crate::context::LocalContext;
+use crate::emit::EventFrame;
+use crate::lane::Lane;
+
+/// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics.
+pub(crate) struct Handling<'a> {
+    lane: &'a Lane,
+    frame: &'a EventFrame<'a>,
+    armed: Arc<Armed>,
+    contexts: Vec<(Rc<LocalContext>, (bool, bool))>,
+    expected: bool,
+    /// The budget of the handler around this one, and what ends the alarm of this one.
+    outer_budget: Option<Duration>,
+    done: Option<Arc<AtomicBool>>,
+}
+
+impl<'a> Handling<'a> {
+    /// Before the handlers run. May hold the thread, at the host's boundary.
+    pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>) -> Self {
+        let contexts = lane.contexts.borrow().clone();
+        let armed = contexts.first().map(|context| context.armed()).unwrap_or_default();
+        if let Some(first) = contexts.first() {
+            lane.look_for_host_changes(first, &armed);
+            if armed.on_event(frame.kind()).any(|sited| wants_boundary(sited)) {
+                first.decide_at_boundary(lane, |decider, moment, engine| decider.at_boundary(moment, engine));
+            }
+        }
+        let expected = contexts.first().is_some_and(|context| lane.expects_handler(context, &armed, frame));
+        let budget = shortest(armed.on_time(frame.kind()));
+        let enter = |context: Rc<LocalContext>| {
+            let before = context.enter_event(expected, budget.is_some());
+            (context, before)
+        };
+        let contexts: Vec<_> = contexts.into_iter().map(enter).collect();
+        let (outer_budget, done) = (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
+        Self { lane, frame, armed, contexts, expected, outer_budget, done }
+    }
+}
+
+impl Drop for Handling<'_> {
+    fn drop(&mut self) {
+        if let Some(done) = &self.done {
+            done.store(true, SeqCst);
+            self.contexts.iter().for_each(|(context, _)| context.shared.forget_budget());
+        }
+        self.lane.budget.set(self.outer_budget);
+        let subject = self.frame.subject_text();
+        let mut untouched = self.expected;
+        for (context, before) in &self.contexts {
+            untouched &= context.leave_event(*before, self.frame.kind(), subject.as_deref());
+        }
+        if std::thread::panicking() || self.lane.again.get() {
+            return;
+        }
+        self.look_afterwards(untouched);
+    }
+}
+
+impl Handling<'_> {
+    /// What the last line of a script changed, what the handlers changed in the host, and events that no script handled.
+    fn look_afterwards(&self, untouched: bool) {
+        for (position, (context, _)) in self.contexts.iter().enumerate() {
+            let changes = self.armed.on_script_change(context.shared.id).next().is_some();
+            if changes || untouched && position == 0 {
+                context.decide_at_boundary(self.lane, |decider, moment, engine| {
+                    decider.after_event(moment, untouched && position == 0, engine)
+                });
+            }
+        }
+        if let Some((first, _)) = self.contexts.first() {
+            self.lane.look_for_host_changes(first, &self.armed);
+        }
+    }
+}
+
+fn wants_boundary(sited: &Sited) -> bool {
+    matches!(sited.breakpoint.spec.site, Site::Event { at_boundary: true, .. })
+}
+
+fn shortest(sited: &[Sited]) -> Option<Duration> {
+    let live = sited.iter().filter(|sited| sited.is_live());
+    live.filter_map(|sited| match sited.breakpoint.spec.site {
+        Site::Time { budget, .. } => Some(budget),
+        _ => None,
+    })
+    .min()
+}
+
+impl Lane {
+    /// Whether the first line of the event's handlers is to be looked at: unless every breakpoint on it is ruled out by
+    /// what the host alone can tell.
+    fn expects_handler(&self, context: &LocalContext, armed: &Armed, frame: &EventFrame<'_>) -> bool {
+        let subject = frame.subject_text();
+        let about = |sited: &&Sited| {
+            let wanted = sited.breakpoint.spec.subject.as_deref();
+            // One for a context can only be ruled out when its lines run.
+            let is_context = || self.contexts.borrow().iter().any(|held| Some(held.shared.name.as_str()) == wanted);
+            wanted.is_none() || wanted == subject.as_deref() || is_context()
+        };
+        let mut candidates =
+            armed.on_event(frame.kind()).filter(|sited| sited.is_live() && !wants_boundary(sited)).filter(about);
+        candidates.any(|sited| {
+            let Some(condition) = sited.breakpoint.spec.condition.as_deref() else { return true };
+            let mut told = Ok(None);
+            context.at_safe_point(&mut |engine| told = engine.condition_of_event(&sited.breakpoint, condition));
+            !matches!(told, Ok(Some(false)))
+        })
+    }
+
+    fn set_alarm(&self, budget: Duration, contexts: &[(Rc<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
+        let done = Arc::new(AtomicBool::new(false));
+        let contexts = contexts.iter().map(|(context, _)| context.shared.clone()).collect();
+        let at = self.shared.clock.now() + budget;
+        self.shared.timer().set(Alarm { contexts, at, done: done.clone() });
+        done
+    }
+
+    /// Looks whether watched parts of host objects differ from the last time, and holds where that is asked for.
+    fn look_for_host_changes(&self, context: &LocalContext, armed: &Armed) {
+        let watched = armed.on_host_change();
+        if watched.is_empty() {
+            return;
+        }
+        self.host_values.borrow_mut().retain(|id, _| watched.iter().any(|sited| sited.breakpoint.id == *id));
+        for sited in watched.iter().filter(|sited| sited.is_live()) {
+            let Site::Change { target: Tracked::Host(place), how } = &sited.breakpoint.spec.site else { continue };
+            // What is in use at this moment is looked at the next time.
+            let Ok(now) = context.get(place) else { continue };
+            let before = self.host_values.borrow_mut().insert(sited.breakpoint.id, now.clone());
+            let Some(before) = before.filter(|before| *before != now) else { continue };
+            let change = change(place, &before, &now);
+            if *how == ChangeKind::Type && change.before.0 == change.now.0 {
+                continue;
+            }
+            context.decide_at_boundary(self, |decider, moment, engine| {
+                decider.at_host_change(sited, change.clone(), moment, engine)
+            });
+        }
+    }
+}
+
+fn change(place: &TreePath, before: &Json, now: &Json) -> Change {
+    let shown = |data: &Json| {
+        let value = describe(data, place);
+        (value.type_name, value.preview)
+    };
+    Change { target: place.display(1), before: shown(before), now: shown(now), place: None }
+}
