@@ -33,6 +33,12 @@ pub(crate) struct Attach {
     /// Seconds that `go` waits for a stop in a batch
     #[arg(long, value_name = "SECONDS", default_value_t = 30.0)]
     pub(crate) patience: f64,
+    /// Begin with all breakpoints disarmed; `breaks on` arms them
+    #[arg(long)]
+    pub(crate) disarmed: bool,
+    /// Project file with breakpoints to set; without it, the nearest adzeman.toml from here up
+    #[arg(long, value_name = "FILE")]
+    pub(crate) project: Option<std::path::PathBuf>,
 }
 
 #[derive(Debug, Args)]

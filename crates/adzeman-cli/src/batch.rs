@@ -7,6 +7,7 @@ use std::time::Duration;
 use crate::args::Attach;
 use crate::command::{self, Command};
 use crate::error::CliError;
+use crate::project::Project;
 use crate::prompt;
 use crate::render::Printer;
 use crate::session::Session;
@@ -21,8 +22,7 @@ pub(crate) enum Next {
 /// Attaches and does as told.
 pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliError> {
     let Some(file) = &arguments.batch else {
-        let mut session = Session::attach(&arguments.address, None, printer)?;
-        printer.report(None, &session.greeting());
+        let mut session = open(arguments, None, printer)?;
         return prompt::talk(&mut session);
     };
     // Read before attaching: a file that is not there must not disturb the host.
@@ -35,9 +35,17 @@ pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliErr
     };
     let patience = Duration::try_from_secs_f64(arguments.patience)
         .map_err(|_| CliError::Usage(format!("'{}' is no number of seconds to wait", arguments.patience)))?;
-    let mut session = Session::attach(&arguments.address, Some(patience), printer)?;
-    printer.report(None, &session.greeting());
+    let mut session = open(arguments, Some(patience), printer)?;
     run_lines(&mut session, input, file)
+}
+
+/// Attaches, with what the project file says, and says so.
+fn open<'a>(arguments: &Attach, patience: Option<Duration>, printer: &'a Printer) -> Result<Session<'a>, CliError> {
+    let project = Project::find(arguments.project.as_deref())?;
+    let mut session = Session::attach(&arguments.address, project, !arguments.disarmed, patience, printer)?;
+    let kept = session.set_kept()?;
+    printer.report(None, &session.greeting(kept));
+    Ok(session)
 }
 
 /// Runs commands up to the first that fails; at the end, leaves.

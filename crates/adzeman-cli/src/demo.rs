@@ -9,6 +9,7 @@ use std::time::Duration;
 use crate::args::Demo;
 use crate::batch::run_line;
 use crate::error::CliError;
+use crate::project::Project;
 use crate::prompt;
 use crate::render::Printer;
 use crate::session::Session;
@@ -69,9 +70,9 @@ pub(crate) fn run(demo: &Demo, printer: &Printer) -> Result<(), CliError> {
     let mut lockside =
         Lockside::start(if hands_on { &["--fps", "120"] } else { &["--fps", "400", "--frames", "1600"] })?;
     let patience = (!hands_on).then_some(PATIENCE);
-    let mut session = Session::attach(&lockside.address, patience, printer)?;
+    let mut session = Session::attach(&lockside.address, Project::none(), true, patience, printer)?;
     printer.remark(&format!("lockside runs as process {} and listens on {}\n", lockside.child.id(), lockside.address));
-    printer.report(None, &session.greeting());
+    printer.report(None, &session.greeting(0));
     if hands_on {
         printer.remark(&format!("\n{SUGGESTIONS}"));
         // Leaving ends the host too: it was started for this.

@@ -34,6 +34,10 @@ pub(crate) enum CliError {
     InBatch { file: String, line: usize, why: Box<CliError> },
     #[error("cannot read {file}: {why}")]
     Unreadable { file: String, why: io::Error },
+    #[error("cannot write {file}: {why}")]
+    Unwritable { file: String, why: io::Error },
+    #[error("the project file {file} cannot be used: {why}")]
+    BadProject { file: String, why: String },
     #[error("the demo host did not start: {0}")]
     NoDemo(String),
     #[error("the terminal cannot be used: {0}; for use without one, see --batch")]
@@ -47,7 +51,7 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
             Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) => 3,
-            Self::BadAddress(_) | Self::Unreadable { .. } => 2,
+            Self::BadAddress(_) | Self::Unreadable { .. } | Self::BadProject { .. } => 2,
             Self::HostGone(_) => 4,
             Self::NoStop { .. } => 5,
             Self::InBatch { why, .. } => why.exit_code(),

@@ -118,6 +118,9 @@ impl Session<'_> {
     /// What the prompt shows: the context and line being looked at, or that the host runs.
     pub(crate) fn prompt(&self) -> String {
         let Some(stopped) = self.stopped else { return format!("{} runs ›", self.host.name) };
+        if self.frames.iter().all(|frame| frame.line <= 0) {
+            return format!("{} ›", self.host.name);
+        }
         let context = self.selected.unwrap_or(stopped);
         let place = self.frames.get(self.frame).filter(|frame| frame.line > 0 && context == stopped);
         let line = place.map_or(String::new(), |frame| format!(":{}", frame.line));
@@ -132,16 +135,26 @@ impl Session<'_> {
         let own: Vec<String> = match words[..] {
             [] => VERBS.iter().map(|(name, ..)| (*name).to_owned()).collect(),
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
-            ["go"] => ["over", "into", "out"].map(str::to_owned).to_vec(),
+            ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
+            ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),
+            ["enable" | "disable" | "remove" | "keep"] | ["look", "break"] => self.breakpoint_names(),
             ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
-            ["break", "on"] => {
-                self.host.events.iter().filter_map(|kind| Some(kind["name"].as_str()?.to_owned())).collect()
-            }
+            ["go", "next"] => self.event_names().collect(),
+            ["break", "on"] => self.event_names().chain(["error", "every", "change"].map(str::to_owned)).collect(),
             ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
             ["break", "at"] => self.source_names(),
             _ => return self.expression_completions(line),
         };
         (start, own.into_iter().filter(|name| name.starts_with(word)).collect())
+    }
+
+    fn event_names(&self) -> impl Iterator<Item = String> + '_ {
+        self.host.events.iter().filter_map(|kind| Some(kind["name"].as_str()?.to_owned()))
+    }
+
+    fn breakpoint_names(&self) -> Vec<String> {
+        let name = |held: &crate::session::Held| held.wanted.name.clone().unwrap_or_else(|| held.number.to_string());
+        self.breakpoints.iter().map(name).chain(["all".to_owned()]).collect()
     }
 
     fn source_names(&mut self) -> Vec<String> {

@@ -103,26 +103,40 @@ impl Printer {
 fn render(report: &Report) -> String {
     match report {
         Report::Nothing => String::new(),
-        Report::Attached { host, process_id, contexts, events, objects } => {
+        Report::Attached { host, process_id, contexts, events, objects, kept, project, armed } => {
             let mut text = format!("{} (process {process_id}) is open to you\n", styled(STRONG, host));
             for (title, names) in [("contexts", contexts), ("events", events), ("objects", objects)] {
                 let _ = writeln!(text, "  {title:<9} {}", names.join("  "));
             }
+            if let Some(project) = project {
+                let _ = writeln!(text, "{kept} breakpoints set from {project}; 'breaks' lists them");
+            }
+            if !armed {
+                text.push_str(DISARMED);
+            }
             text
         }
         Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
-        Report::Breakpoints { breakpoints } if breakpoints.is_empty() => {
+        Report::Breakpoints { breakpoints, .. } if breakpoints.is_empty() => {
             "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
         }
-        Report::Breakpoints { breakpoints } => render_breaks(breakpoints),
+        Report::Breakpoints { breakpoints, armed } => render_breaks(breakpoints) + if *armed { "" } else { DISARMED },
+        Report::Armed { armed: true, count } => format!("{count} breakpoints are armed\n"),
+        Report::Armed { armed: false, .. } => DISARMED.to_owned(),
+        Report::Kept { count: 1, file } => format!("kept in {file}\n"),
+        Report::Kept { count, file } => format!("{count} breakpoints kept in {file}\n"),
+        Report::Library { paths } if paths.is_empty() => "'into' passes over nothing\n".to_owned(),
+        Report::Library { paths } => format!("'into' passes over {}\n", paths.join(", ")),
+        Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
         Report::Removed { count: 1 } => "removed\n".to_owned(),
         Report::Removed { count } => format!("{count} breakpoints removed\n"),
         Report::Stop { stop } => render_stop(stop),
-        Report::HandlerLeft { host, context, event, subject } => {
+        Report::HandlerLeft { host, context, event, subject, returned } => {
             let event = event.as_deref().unwrap_or("its event");
             let of = subject.as_deref().map_or(String::new(), |subject| format!(" of {subject}"));
+            let returned = returned.as_deref().map(render_returned).unwrap_or_default();
             format!(
-                "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n"
+                "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n{returned}"
             )
         }
         Report::Stack { frames, total } => render_stack(frames, *total),
@@ -163,11 +177,19 @@ fn render(report: &Report) -> String {
 
 fn render_notice(notice: &Notice) -> String {
     match notice {
-        Notice::Output { category, text, path, line } => {
+        Notice::Output { category, text, path, line, bell } => {
             let place = path.as_ref().zip(*line).map(|(path, line)| format!(" ({path}:{line})"));
-            let style = if category == "stderr" { TROUBLE } else { Style::new() };
+            let (mark, style) = match category.as_str() {
+                "stderr" | "important" => ("┆", TROUBLE),
+                "console" => ("»", Style::new()),
+                _ => ("┆", Style::new()),
+            };
             let place = styled(QUIET, &place.unwrap_or_default());
-            format!("{} {}{place}\n", styled(QUIET, "┆"), styled(style, text.trim_end()))
+            let bell = if *bell { "\x07" } else { "" };
+            format!("{bell}{} {}{place}\n", styled(QUIET, mark), styled(style, text.trim_end()))
+        }
+        Notice::NotSet { what, file, why } => {
+            format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
         }
         Notice::Breakpoint { number, bound, note } => {
             let state = if *bound { "is bound now" } else { "is not bound any more" };
@@ -179,6 +201,9 @@ fn render_notice(notice: &Notice) -> String {
     }
 }
 
+/// Said wherever breakpoints would be expected to work.
+const DISARMED: &str = "all breakpoints are disarmed; 'breaks on' arms them\n";
+
 fn render_break(row: &BreakRow) -> String {
     let state = match (row.bound, row.places.is_empty()) {
         (true, true) => String::new(),
@@ -189,16 +214,64 @@ fn render_break(row: &BreakRow) -> String {
     format!("{} {}{state}{note}", row.number, row.what)
 }
 
+/// A line for each breakpoint, and under it what else there is to say of it.
 fn render_breaks(rows: &[BreakRow]) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING);
-    table.set_header(["", "breakpoint", "where", "hits", ""]);
+    table.set_header(["", "hits", "breakpoint", "where"]);
     for row in rows {
-        let place = if row.bound { row.places.join(", ") } else { "waits".to_owned() };
-        let note = row.note.clone().unwrap_or_default();
-        table.add_row([row.number.to_string(), row.what.clone(), place, row.hits.to_string(), note]);
+        let place = match (row.bound, row.places.is_empty()) {
+            (false, _) => "waits".to_owned(),
+            (true, true) => String::new(),
+            (true, false) => row.places.join(", "),
+        };
+        table.add_row([row.number.to_string(), row.hits.to_string(), row.what.clone(), place]);
     }
-    trimmed(&table)
+    let mut text = String::new();
+    let mut lines = table.lines().map(|line| line.trim_end().to_owned());
+    text.extend(lines.next().map(|header| styled(QUIET, &header) + "\n"));
+    for (line, row) in lines.zip(rows) {
+        text.push_str(&line);
+        text.push('\n');
+        for remark in remarks(row) {
+            let _ = writeln!(text, "           {}", styled(QUIET, &remark));
+        }
+    }
+    text
+}
+
+/// What there is to say of a breakpoint besides where it is.
+fn remarks(row: &BreakRow) -> Vec<String> {
+    let mut remarks = Vec::new();
+    if !row.enabled {
+        remarks.push(format!("disabled; 'enable {}' lets it work", row.number));
+    }
+    if row.spent {
+        remarks.push("was hit as often as it ever will be".to_owned());
+    }
+    remarks.extend(row.note.clone());
+    remarks.extend(row.last.as_ref().map(|last| format!("last hit {last}")));
+    if row.kept {
+        remarks.push("kept in the project file".to_owned());
+    }
+    remarks
+}
+
+fn render_returned(values: &[String]) -> String {
+    match values {
+        [] => "it returned nothing\n".to_owned(),
+        values => format!("it returned {}\n", styled(STRONG, &cut(&values.join(", ")))),
+    }
+}
+
+fn render_ran(call: &str, success: bool, result: &str, stop: Option<&Stop>) -> String {
+    let mut text = match (success, result) {
+        (true, "") => format!("{call} is done\n"),
+        (true, result) => format!("{call} returned {}\n", styled(STRONG, result)),
+        (false, why) => format!("{}\n", styled(TROUBLE, &format!("{call} failed: {why}"))),
+    };
+    text.push_str(&stop.map(render_stop).unwrap_or_default());
+    text
 }
 
 /// A table's text without the blanks at the ends of its lines.
@@ -211,18 +284,28 @@ fn render_stop(stop: &Stop) -> String {
     let why = match stop.reason.as_str() {
         "here" => String::new(),
         "breakpoint" | "event" => format!(" by breakpoint {}", numbers.join(" and ")),
+        "exception" => format!(" at an error, by breakpoint {}", numbers.join(" and ")),
+        "data breakpoint" => format!(" after a change, by breakpoint {}", numbers.join(" and ")),
+        "time" => format!(" out of time, by breakpoint {}", numbers.join(" and ")),
+        "goto" => ", as it was to go on to here".to_owned(),
         "condition failed" => format!(" by breakpoint {}, whose condition failed", numbers.join(" and ")),
         "step" => " after a step".to_owned(),
         "pause" => " as asked".to_owned(),
         other => format!(" ({other})"),
     };
-    let mut text = format!("{} stopped{why}", styled(HERE, &stop.context));
-    if !stop.function.is_empty() {
+    let mut text = match &stop.at_boundary {
+        Some(host) => format!("{} is held{why}", styled(HERE, host)),
+        None => format!("{} stopped{why}", styled(HERE, &stop.context)),
+    };
+    if !stop.function.is_empty() && stop.at_boundary.is_none() {
         let _ = write!(text, ", in {}", styled(STRONG, &stop.function));
     }
     text.push('\n');
     if let Some(more) = &stop.text {
         let _ = writeln!(text, "{}", styled(TROUBLE, more));
+    }
+    if let Some(values) = &stop.returned {
+        text.push_str(&render_returned(values));
     }
     text.push_str(&render_event(&stop.event));
     text.push_str(&stop.listing.as_ref().map(render_listing).unwrap_or_default());
@@ -291,7 +374,14 @@ fn render_stack(frames: &[FrameRow], total: usize) -> String {
             ("native", ..) => "(native)".to_owned(),
             _ => String::new(),
         };
-        table.add_row([mark.to_owned(), frame.number.to_string(), frame.function.clone(), place]);
+        let time = frame.running_milliseconds.map(|time| format!("for {time:.2} ms"));
+        table.add_row([
+            mark.to_owned(),
+            frame.number.to_string(),
+            frame.function.clone(),
+            place,
+            time.unwrap_or_default(),
+        ]);
     }
     trimmed(&table) + &more(frames.len(), total, "frames")
 }
@@ -355,9 +445,11 @@ mod tests {
     fn a_stop_shows_why_where_and_the_locals() {
         let stop = Stop {
             context: "lock.upper".to_owned(),
+            at_boundary: None,
             reason: "event".to_owned(),
             breakpoints: vec![2],
             text: None,
+            returned: None,
             function: "update".to_owned(),
             event: vec![row("name", "\"frame.update\""), row("subject", "\"lock.upper\""), row("dt", "1.0")],
             listing: Some(Listing {

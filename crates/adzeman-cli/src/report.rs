@@ -25,6 +25,9 @@ pub(crate) struct FrameRow {
     #[serde(rename = "is")]
     pub(crate) kind: &'static str,
     pub(crate) selected: bool,
+    /// How long ago it was called, while a time budget is set.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) running_milliseconds: Option<f64>,
 }
 
 /// Some lines of a source.
@@ -47,17 +50,30 @@ pub(crate) struct BreakRow {
     pub(crate) places: Vec<String>,
     pub(crate) hits: u64,
     pub(crate) note: Option<String>,
+    /// Where it was hit last, and during what.
+    pub(crate) last: Option<String>,
+    pub(crate) enabled: bool,
+    /// Whether it was hit as often as it ever will be.
+    pub(crate) spent: bool,
+    /// Whether the project file holds it.
+    pub(crate) kept: bool,
 }
 
 /// A context held still.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub(crate) struct Stop {
     pub(crate) context: String,
+    /// The host, when no line of a script is run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) at_boundary: Option<String>,
     pub(crate) reason: String,
     /// Numbers of the breakpoints that were hit.
     pub(crate) breakpoints: Vec<usize>,
     /// More about the reason.
     pub(crate) text: Option<String>,
+    /// What the function returned that a step came out of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) returned: Option<Vec<String>>,
     pub(crate) function: String,
     /// The event being handled, its subject, and the fields of its payload.
     pub(crate) event: Vec<Row>,
@@ -84,12 +100,38 @@ pub(crate) enum Report {
         contexts: Vec<String>,
         events: Vec<String>,
         objects: Vec<String>,
+        /// Breakpoints set from the project file, and the file.
+        kept: usize,
+        project: Option<String>,
+        armed: bool,
     },
     Breakpoint {
         breakpoint: BreakRow,
     },
     Breakpoints {
         breakpoints: Vec<BreakRow>,
+        armed: bool,
+    },
+    Armed {
+        armed: bool,
+        count: usize,
+    },
+    Kept {
+        count: usize,
+        file: String,
+    },
+    Library {
+        paths: Vec<String>,
+    },
+    /// A call that a person asked for is done.
+    Ran {
+        call: String,
+        success: bool,
+        result: String,
+        #[serde(rename = "type")]
+        type_name: Option<String>,
+        /// The stop from which it was asked for, if there was one.
+        stop: Option<Box<Stop>>,
     },
     Removed {
         count: usize,
@@ -102,6 +144,8 @@ pub(crate) enum Report {
         context: String,
         event: Option<String>,
         subject: Option<String>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        returned: Option<Vec<String>>,
     },
     Stack {
         frames: Vec<FrameRow>,
@@ -155,7 +199,17 @@ pub(crate) enum Report {
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub(crate) enum Notice {
     /// A script printed, or an event's handler failed.
-    Output { category: String, text: String, path: Option<String>, line: Option<i64> },
+    Output {
+        category: String,
+        text: String,
+        path: Option<String>,
+        line: Option<i64>,
+        /// Whether the terminal's bell is asked for.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        bell: bool,
+    },
+    /// A breakpoint of the project file could not be set.
+    NotSet { what: String, file: String, why: String },
     /// A breakpoint bound or moved.
     Breakpoint { number: usize, bound: bool, note: Option<String> },
     /// The host dropped messages that this client was too slow for.

@@ -5,15 +5,16 @@ use std::time::{Duration, Instant};
 
 use adzeman_dap::Event;
 use adzeman_dap::events::{BreakpointBody, ContinuedBody, OutputBody, StoppedBody};
-use adzeman_dap::extra::{self, DroppedBody, HandlerLeftBody, HostBody};
+use adzeman_dap::extra::{self, ArmedArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody};
 use adzeman_dap::requests::{InitializeArguments, StackTraceArguments, StackTraceBody, ThreadsBody};
 use adzeman_dap::types::{StackFrame, Thread};
 use serde::de::DeserializeOwned;
 use serde_json::json;
 
 use crate::client::Client;
-use crate::command::Break;
+use crate::command::{self, Break};
 use crate::error::CliError;
+use crate::project::Project;
 use crate::render::Printer;
 use crate::report::{Notice, Report};
 
@@ -38,12 +39,17 @@ pub(crate) struct Held {
     pub(crate) id: Option<u64>,
     pub(crate) bound: bool,
     pub(crate) note: Option<String>,
+    /// What the host calls the value whose changes it waits for.
+    pub(crate) data_id: Option<String>,
+    /// Whether the project file holds it.
+    pub(crate) is_kept: bool,
 }
 
 /// What ends a wait.
 enum Ended {
     Stopped(StoppedBody),
     HandlerLeft(HandlerLeftBody),
+    Ran(RanBody),
 }
 
 pub(crate) struct Session<'a> {
@@ -61,6 +67,15 @@ pub(crate) struct Session<'a> {
     pub(crate) frame: usize,
     pub(crate) breakpoints: Vec<Held>,
     pub(crate) last_number: usize,
+    /// Whether breakpoints are armed at all.
+    pub(crate) armed: bool,
+    /// Sources that steps pass over.
+    pub(crate) library: Vec<String>,
+    pub(crate) project: Project,
+    /// Breakpoints of the project file that could not be set.
+    pub(crate) unset: Vec<String>,
+    /// The call that a person asked for and that is under way.
+    pub(crate) call: Option<String>,
     /// How long `go` waits for a stop; for ever at the prompt.
     pub(crate) patience: Option<Duration>,
     /// A stop that was not shown yet.
@@ -69,7 +84,13 @@ pub(crate) struct Session<'a> {
 
 impl<'a> Session<'a> {
     /// Connects and attaches.
-    pub(crate) fn attach(address: &str, patience: Option<Duration>, printer: &'a Printer) -> Result<Self, CliError> {
+    pub(crate) fn attach(
+        address: &str,
+        project: Project,
+        armed: bool,
+        patience: Option<Duration>,
+        printer: &'a Printer,
+    ) -> Result<Self, CliError> {
         let mut client = Client::connect(address)?;
         let not_a_host = |error: CliError| match error {
             CliError::HostGone(why) | CliError::BadAnswer { why, .. } => {
@@ -80,6 +101,13 @@ impl<'a> Session<'a> {
         let hello = InitializeArguments { client_name: Some("adzeman".to_owned()), ..InitializeArguments::default() };
         let _: serde_json::Value = client.request("initialize", &hello).map_err(not_a_host)?;
         client.wait_for("initialized", HELLO_WITHIN).map_err(not_a_host)?;
+        if !armed {
+            let _: serde_json::Value = client.request(extra::ARMED, &ArmedArguments { armed })?;
+        }
+        let library = project.library();
+        if !library.is_empty() {
+            let _: serde_json::Value = client.request(extra::LIBRARY, &LibraryArguments { paths: library.clone() })?;
+        }
         let _: serde_json::Value = client.request("attach", &json!({}))?;
         let _: serde_json::Value = client.request("configurationDone", &json!({}))?;
         let host: HostBody = client.request(extra::HOST, &json!({}))?;
@@ -95,6 +123,11 @@ impl<'a> Session<'a> {
             frame: 0,
             breakpoints: Vec::new(),
             last_number: 0,
+            armed,
+            library,
+            project,
+            unset: Vec::new(),
+            call: None,
             patience,
             unseen: None,
         };
@@ -102,8 +135,29 @@ impl<'a> Session<'a> {
         Ok(session)
     }
 
-    /// What there is to say after attaching.
-    pub(crate) fn greeting(&self) -> Report {
+    /// Sets the breakpoints of the project file; one that cannot be set is told of, and stays in the file. Answers how many
+    /// were set.
+    pub(crate) fn set_kept(&mut self) -> Result<usize, CliError> {
+        for line in self.project.breaks() {
+            let set = command::parse(&format!("break {line}")).and_then(|command| match command {
+                command::Command::Break(wanted) => self.add_breakpoint(*wanted),
+                _ => Err(CliError::Usage("that is no breakpoint".to_owned())),
+            });
+            match set {
+                Ok(_) => self.breakpoints.iter_mut().last().into_iter().for_each(|held| held.is_kept = true),
+                Err(error) if error.is_final() => return Err(error),
+                Err(error) => {
+                    let (file, why) = (self.project.shown(), error.to_string());
+                    self.printer.notice(&Notice::NotSet { what: line.clone(), file, why });
+                    self.unset.push(line);
+                }
+            }
+        }
+        Ok(self.breakpoints.len())
+    }
+
+    /// What there is to say after attaching, with `kept` breakpoints of the project file.
+    pub(crate) fn greeting(&self, kept: usize) -> Report {
         let event_name = |event: &serde_json::Value| event["name"].as_str().unwrap_or_default().to_owned();
         Report::Attached {
             host: self.host.name.clone(),
@@ -111,6 +165,9 @@ impl<'a> Session<'a> {
             contexts: self.contexts.iter().map(|context| context.name.clone()).collect(),
             events: self.host.events.iter().map(event_name).collect(),
             objects: self.host.objects.iter().map(|object| object.name.clone()).collect(),
+            kept,
+            project: (kept > 0).then(|| self.project.shown()),
+            armed: self.armed,
         }
     }
 
@@ -190,8 +247,10 @@ impl<'a> Session<'a> {
                             context: self.context_name(body.thread_id),
                             event: body.event,
                             subject: body.subject,
+                            returned: body.returned,
                         });
                     }
+                    Some(Ended::Ran(body)) => return self.ran(body),
                     None => {}
                 }
             }
@@ -219,6 +278,7 @@ impl<'a> Session<'a> {
                     self.forget_stop();
                 }
             }
+            extra::RAN => return Ok(Some(Ended::Ran(read(event)?))),
             extra::HANDLER_LEFT => return Ok(Some(Ended::HandlerLeft(read(event)?))),
             "output" => self.show_output(read(event)?),
             "breakpoint" => self.update_breakpoint(read(event)?),
@@ -236,7 +296,8 @@ impl<'a> Session<'a> {
     fn show_output(&self, body: OutputBody) {
         let path = body.source.and_then(|source| source.path);
         let (category, text) = (body.category, body.output);
-        self.printer.notice(&Notice::Output { category, text, path, line: body.line });
+        let bell = body.bell == Some(true);
+        self.printer.notice(&Notice::Output { category, text, path, line: body.line, bell });
     }
 
     fn update_breakpoint(&mut self, body: BreakpointBody) {
@@ -263,10 +324,32 @@ impl<'a> Session<'a> {
         self.unseen = None;
         self.stopped = Some(body.thread_id);
         self.selected = self.stopped;
-        self.frame = 0;
-        self.fetch_frames(0, FIRST_FRAMES)?;
+        self.look_from_the_script()?;
         let stop = self.stop_report(body)?;
         Ok(Report::Stop { stop: Box::new(stop) })
+    }
+
+    /// Fetches the first frames, and looks from the innermost one that is the script's own.
+    fn look_from_the_script(&mut self) -> Result<(), CliError> {
+        self.frame = 0;
+        self.fetch_frames(0, FIRST_FRAMES)?;
+        self.frame = self.frames.iter().position(|frame| frame.line > 0).unwrap_or(0);
+        Ok(())
+    }
+
+    /// A call that a person asked for is done; the stop it was asked from is there again.
+    fn ran(&mut self, body: RanBody) -> Result<Report, CliError> {
+        let call = self.call.take().unwrap_or_default();
+        let stop = if body.stopped {
+            self.stopped = Some(body.thread_id);
+            self.selected = self.stopped;
+            self.look_from_the_script()?;
+            let here = StoppedBody { thread_id: body.thread_id, reason: "here".to_owned(), ..StoppedBody::default() };
+            Some(Box::new(self.stop_report(&here)?))
+        } else {
+            None
+        };
+        Ok(Report::Ran { call, success: body.success, result: body.result, type_name: body.type_name, stop })
     }
 
     /// Fetches frames of the stopped context, from `start` on.

@@ -293,9 +293,7 @@ impl Decider {
     /// A step into a function of a library goes on until it is out of it.
     fn step_ends(&self, armed: &Armed, moment: Moment<'_>, engine: &mut dyn Engine) -> bool {
         let is_library = moment.place.is_some_and(|place| armed.is_library(place.source));
-        self.step.is_some_and(|step| {
-            (step.kind() != StepKind::Into || !is_library) && step.arrives(engine.stack())
-        })
+        self.step.is_some_and(|step| (step.kind() != StepKind::Into || !is_library) && step.arrives(engine.stack()))
     }
 
     /// Decides where a script raises `message`.
@@ -350,7 +348,13 @@ impl Decider {
     }
 
     /// Decides when a part of a host object was found to differ.
-    pub fn at_host_change(&mut self, sited: &Sited, change: Change, moment: Moment<'_>, engine: &mut dyn Engine) -> Decision {
+    pub fn at_host_change(
+        &mut self,
+        sited: &Sited,
+        change: Change,
+        moment: Moment<'_>,
+        engine: &mut dyn Engine,
+    ) -> Decision {
         let mut decision = Decision::default();
         let hit = hit(std::iter::once(sited), moment, engine, &mut decision.said);
         let id = sited.breakpoint.id;
@@ -363,9 +367,10 @@ impl Decider {
         let armed = self.armed.clone();
         let mut decision = Decision::default();
         let kind = moment.event.map_or("", |event| event.kind);
-        let over = armed.on_time(kind).iter().filter(
-            |sited| matches!(sited.breakpoint.spec.site, Site::Time { budget: held, .. } if held <= budget),
-        );
+        let over = armed
+            .on_time(kind)
+            .iter()
+            .filter(|sited| matches!(sited.breakpoint.spec.site, Site::Time { budget: held, .. } if held <= budget));
         let hit = hit(over, moment, engine, &mut decision.said);
         keep(&mut decision.reason, hit, |ids| Reason::OverBudget { ids, budget });
         self.settle(decision)
@@ -411,7 +416,11 @@ enum Hit {
     Ids(Vec<BreakpointId>),
     /// Only temporary ones stop.
     Arrived,
-    Failed { id: BreakpointId, condition: String, why: String },
+    Failed {
+        id: BreakpointId,
+        condition: String,
+        why: String,
+    },
 }
 
 /// Takes a hit as the reason, unless there is one already.

@@ -13,7 +13,7 @@ pub const BREAKPOINTS: &str = "adzeman/breakpoints";
 pub const ARMED: &str = "adzeman/armed";
 /// Request: which sources a step into a function passes over. Arguments: [`LibraryArguments`].
 pub const LIBRARY: &str = "adzeman/library";
-/// Request: lets a context go on to a line or an event. Arguments: [`GoToArguments`].
+/// Request: lets a context go on to a line or an event, where it stops once. Arguments: [`GoToArguments`].
 pub const GO_TO: &str = "adzeman/goTo";
 /// Request: evaluates an expression as the script itself would, with breakpoints honoured. Answered at once; what comes of
 /// it is told by [`RAN`]. Arguments as of `evaluate`.
@@ -86,7 +86,7 @@ dap_types! {
 
     /// Where to go on to: a line, or an event.
     GoToArguments {
-        /// Which context; it must be stopped.
+        /// Which context; it goes on if it is held.
         thread_id: i64,
         /// The line, in the source of `path`.
         line: Option<i64>,

@@ -1,8 +1,8 @@
 //! Arguments and answers of the requests that Adzeman understands (DAP, "Requests").
 
 use crate::types::{
-    Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Scope, Source,
-    SourceBreakpoint, StackFrame, Thread, Variable, dap_types,
+    Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Scope,
+    Source, SourceBreakpoint, StackFrame, Thread, Variable, dap_types,
 };
 use serde::{Deserialize, Serialize};
 

@@ -167,6 +167,8 @@ dap_types! {
         until: Option<String>,
         /// Kept, but does nothing.
         disabled: Option<bool>,
+        /// Which times count, where DAP has no `hitCondition`.
+        hits: Option<String>,
         /// Text to say instead of stopping, where DAP has no `logMessage`.
         say: Option<String>,
         /// Statement to run instead of stopping.

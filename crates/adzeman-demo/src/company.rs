@@ -250,7 +250,11 @@ impl Company {
                 .with("frame", frame)
                 .with("level", level)
                 .with("boat", view.contains_key("boat").unwrap_or_default());
-            tell(self.host.emit(event, || keeper.update(DT, &view)));
+            // Delivered again, it begins with no orders; the view is as it was.
+            tell(self.host.emit_repeatable(event, || {
+                keeper.take_orders();
+                keeper.update(DT, &view)
+            }));
             let mut locks = lock(&self.open.locks);
             let mut pounds = lock(&self.open.pounds);
             let (Some(held), [below, above]) = (locks.get_mut(*name), &mut pounds[position..=position + 1]) else {
@@ -308,7 +312,7 @@ impl Company {
             frame,
         };
         let before = Event::of("record.before_save").subject(("passage", number)).with("record", &passage);
-        match self.host.emit(before, || self.ledger.before_save(&passage)) {
+        match self.host.emit_repeatable(before, || self.ledger.before_save(&passage)) {
             Ok(Verdict::Toll(toll)) => self.save(&passage, toll),
             Ok(Verdict::Refused(why)) => {
                 lock(&self.open.office).refused += 1;

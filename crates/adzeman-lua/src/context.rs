@@ -162,7 +162,8 @@ impl Context {
     pub(crate) fn learn_gate(&self, state: State, function: &Activation, definition: Definition) -> bool {
         let info = function.info();
         let source = self.source_of(state, function);
-        let holds = source.is_some_and(|source| self.supervisor.holds_breakpoint(source, info.first_line, info.last_line));
+        let holds =
+            source.is_some_and(|source| self.supervisor.holds_breakpoint(source, info.first_line, info.last_line));
         self.gate.borrow_mut().note(definition, holds);
         holds
     }

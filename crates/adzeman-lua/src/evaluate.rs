@@ -227,7 +227,8 @@ impl Context {
     /// Whether a breakpoint's condition holds in a function. Understood, or else compiled, once.
     pub(crate) fn condition(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<bool, EngineError> {
         let state = target.state;
-        if let Some(held) = self.quick(owner, text).and_then(|quick| quick.holds(self, state, Scope::Function(target))) {
+        if let Some(held) = self.quick(owner, text).and_then(|quick| quick.holds(self, state, Scope::Function(target)))
+        {
             return Ok(held);
         }
         let top = state.top();
@@ -334,6 +335,9 @@ impl Context {
         let running = self.set_running(Some(coroutine));
         let (outcome, count) = coroutine.resume(state, 0);
         self.set_running(running);
+        if outcome == Resumed::Failed && self.watches_raises() {
+            self.raised(coroutine, 0, false);
+        }
         self.evaluation.target.set(before.0);
         self.evaluation.environment.set(before.1);
         self.evaluation.over_limit.set(false);

@@ -71,7 +71,9 @@ impl Quick {
         let chunk = format!("local _ = {text}");
         let tree = full_moon::parse_fallible(&chunk, full_moon::LuaVersion::lua54()).into_result().ok()?;
         let mut statements = tree.nodes().stmts();
-        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else { return None };
+        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else {
+            return None;
+        };
         let mut expressions = assignment.expressions().iter();
         match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
             (Some(expression), None, None) => condition(expression),
@@ -84,9 +86,7 @@ impl Quick {
         match self {
             Self::Value(operand) => Some(is_true(&operand.value(context, state, scope)?)),
             Self::Not(inner) => inner.holds(context, state, scope).map(|held| !held),
-            Self::And(one, other) => {
-                Some(one.holds(context, state, scope)? && other.holds(context, state, scope)?)
-            }
+            Self::And(one, other) => Some(one.holds(context, state, scope)? && other.holds(context, state, scope)?),
             Self::Or(one, other) => Some(one.holds(context, state, scope)? || other.holds(context, state, scope)?),
             Self::Compare(one, how, other) => {
                 compare(&one.value(context, state, scope)?, *how, &other.value(context, state, scope)?)
@@ -223,7 +223,9 @@ fn of_tree(context: &Context, root: Root, fields: &[Field]) -> Option<Scalar> {
 fn condition(expression: &Expression) -> Option<Quick> {
     match expression {
         Expression::Parentheses { expression, .. } => condition(expression),
-        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => Some(Quick::Not(Box::new(condition(expression)?))),
+        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => {
+            Some(Quick::Not(Box::new(condition(expression)?)))
+        }
         Expression::BinaryOperator { lhs, binop, rhs } => {
             let both = || Some((Box::new(condition(lhs)?), Box::new(condition(rhs)?)));
             match binop {
@@ -252,7 +254,9 @@ fn operand(expression: &Expression) -> Option<Operand> {
     match expression {
         Expression::Parentheses { expression, .. } => operand(expression),
         Expression::UnaryOperator { unop: UnOp::Minus(_), expression } => match operand(expression)? {
-            Operand::Constant(Scalar::Integer(number)) => Some(Operand::Constant(Scalar::Integer(number.checked_neg()?))),
+            Operand::Constant(Scalar::Integer(number)) => {
+                Some(Operand::Constant(Scalar::Integer(number.checked_neg()?)))
+            }
             Operand::Constant(Scalar::Float(number)) => Some(Operand::Constant(Scalar::Float(-number))),
             _ => None,
         },
@@ -331,7 +335,9 @@ mod tests {
 
     #[test]
     fn the_rest_is_left_to_lua() {
-        for text in ["f(x)", "x + 1 > 2", "#t > 3", "x == 0x10", "a.b:c()", "'a\\n' == x", "x,", "x y", "1, 2", "...", ""] {
+        for text in
+            ["f(x)", "x + 1 > 2", "#t > 3", "x == 0x10", "a.b:c()", "'a\\n' == x", "x,", "x y", "1, 2", "...", ""]
+        {
             assert_eq!(Quick::parse(text), None, "{text}");
         }
     }

@@ -92,10 +92,7 @@ impl Context {
                     at.state.move_to(state, 1);
                     Where::Captured(number)
                 }
-                Place::Global => {
-                    self.push_globals_at(state, target);
-                    Where::Field
-                }
+                Place::Global => self.global_or_captured(state, target, key.name())?,
             },
         };
         let id = self.tracks.borrow().last + 1;
@@ -118,6 +115,40 @@ impl Context {
         let now = state.top();
         self.keep_at(state, slot, entry(id, 2), now)?;
         Ok(TrackId(id))
+    }
+
+    /// A global of this name; when there is none, and no function runs, a variable that some function of the script has
+    /// captured. Pushes what holds it.
+    fn global_or_captured(&self, state: State, target: Option<Target>, name: &str) -> Result<Where, EngineError> {
+        self.push_raw_name(state, target, name)?;
+        let is_global = state.type_at(-1) != Type::Nil;
+        state.pop(1);
+        if !is_global && target.is_none() {
+            let mut found = None;
+            walk::walk(state, &mut |here, kind| {
+                if let (Type::Function, None) = (kind, found) {
+                    found = here.find_captured(-1, name);
+                    if found.is_some() {
+                        here.push_copy(-1);
+                        // Kept for the moment where every watched value's first entry is written.
+                        here.push_slot(Slot::Tracks);
+                        here.swap();
+                        let kept = here.raw_set_field(-2, "found");
+                        here.pop(1);
+                        if kept.is_err() {
+                            found = None;
+                        }
+                    }
+                }
+            })?;
+            if let Some(number) = found {
+                state.push_slot(Slot::Tracks);
+                state.raw_get_field(-1, "found")?;
+                return Ok(Where::Captured(number));
+            }
+        }
+        self.push_globals_at(state, target);
+        Ok(Where::Field)
     }
 
     fn keep_at(&self, state: State, slot: i32, entry: i64, value: i32) -> Result<(), EngineError> {

@@ -118,7 +118,14 @@ impl<'a> View<'a> {
     fn frame(&mut self, index: usize) -> Result<Frame, EngineError> {
         let Some(target) = self.locate(index)? else {
             let name = "called as a coroutine from".to_owned();
-            return Ok(Frame { index, kind: FrameKind::Boundary, name, place: None, tail_call: false, running_for: None });
+            return Ok(Frame {
+                index,
+                kind: FrameKind::Boundary,
+                name,
+                place: None,
+                tail_call: false,
+                running_for: None,
+            });
         };
         let Some(function) = target.state.level(target.level) else {
             return Err(EngineError::NoFrame { index, depth: self.total() });

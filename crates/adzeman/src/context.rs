@@ -311,8 +311,7 @@ impl Supervisor for LocalContext {
         }
         let place = source.map(|source| SourceLine { source, line });
         let over_budget = self.shared.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
-        let mut reason =
-            lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
+        let mut reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&reason, over_budget) {
             reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
         }
@@ -330,9 +329,8 @@ impl Supervisor for LocalContext {
         let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
         self.catch_up();
         let place = place.map(|(source, line)| SourceLine { source, line });
-        let reason = lane.quietly(|| {
-            self.decide(place, |decider, moment| decider.at_raise(moment, message, caught, engine))
-        });
+        let reason =
+            lane.quietly(|| self.decide(place, |decider, moment| decider.at_raise(moment, message, caught, engine)));
         if !self.hold_for(&lane, engine, reason) {
             self.watch();
         }

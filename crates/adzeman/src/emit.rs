@@ -8,8 +8,8 @@ use adzeman_dap::events::OutputBody;
 use scoped_tls_hkt::scoped_thread_local;
 use serde_json::{Map, Value as Json};
 
-use crate::handling::Handling;
 use crate::event::{Event, Payload, Subject};
+use crate::handling::Handling;
 use crate::host::Host;
 use crate::lane::Lane;
 

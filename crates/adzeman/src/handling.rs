@@ -45,7 +45,8 @@ impl<'a> Handling<'a> {
             (context, before)
         };
         let contexts: Vec<_> = contexts.into_iter().map(enter).collect();
-        let (outer_budget, done) = (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
+        let (outer_budget, done) =
+            (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
         Self { lane, frame, armed, contexts, expected, outer_budget, done }
     }
 }
@@ -62,10 +63,12 @@ impl Drop for Handling<'_> {
         for (context, before) in &self.contexts {
             untouched &= context.leave_event(*before, self.frame.kind(), subject.as_deref());
         }
-        if std::thread::panicking() || self.lane.again.get() {
-            return;
+        if self.lane.again.get() {
+            // The script that was given up is; from here on lines are watched as always.
+            self.contexts.iter().for_each(|(context, _)| context.watch());
+        } else if !std::thread::panicking() {
+            self.look_afterwards(untouched);
         }
-        self.look_afterwards(untouched);
     }
 }
 

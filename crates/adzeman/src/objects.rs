@@ -51,7 +51,6 @@ pub(crate) fn all_objects(host: &Shared) -> Json {
     Json::Object(host.objects.iter().map(read).collect())
 }
 
-
 /// What is at a path into the event being handled. Only the field that the path begins with is serialised.
 fn event_at(place: &TreePath) -> Result<Json, HostError> {
     current_event(|event| {

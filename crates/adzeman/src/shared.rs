@@ -1,7 +1,7 @@
 //! What all threads of a host share: plain data behind locks that are held for moments.
 
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::collections::{HashMap, HashSet};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use adzeman_core::breakpoint::{

@@ -1,36 +1,58 @@
-//! `break`, `breaks`, `remove`.
+//! `break`, `breaks`, `enable`, `disable`, `remove`, `keep`, `library`.
 
-use adzeman_dap::extra::{self, BreakpointsBody};
+use adzeman_dap::extra::{self, ArmedArguments, BreakpointInfo, BreakpointsBody, LibraryArguments};
 use adzeman_dap::requests::{
-    SetBreakpointsArguments, SetBreakpointsBody, SetExceptionBreakpointsArguments, SetFunctionBreakpointsArguments,
+    DataBreakpointInfoArguments, DataBreakpointInfoBody, SetBreakpointsArguments, SetBreakpointsBody,
+    SetDataBreakpointsArguments, SetExceptionBreakpointsArguments, SetFunctionBreakpointsArguments,
 };
-use adzeman_dap::types::{ExceptionFilterOptions, FunctionBreakpoint, Source, SourceBreakpoint};
-use serde_json::json;
+use adzeman_dap::types::{DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Own, Source, SourceBreakpoint};
+use serde_json::{Value as Json, json};
 
-use crate::command::{Break, Site};
+use crate::command::{Action, Break, Pick, Site};
 use crate::error::CliError;
 use crate::report::{BreakRow, Report};
 use crate::session::{Held, Session};
 
-impl Session<'_> {
-    pub(super) fn add_breakpoint(&mut self, wanted: Break) -> Result<Report, CliError> {
-        if wanted.subject.is_some() && !matches!(wanted.site, Site::Event(_)) {
-            return Err(CliError::Usage(
-                "'for SUBJECT' goes with events only; for a line, put it in the condition: when event.subject == \"...\"".to_owned(),
-            ));
+/// Which request a breakpoint goes in: the protocol replaces all of a request together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Group {
+    Lines(String),
+    Functions,
+    Events,
+    Changes,
+}
+
+impl Group {
+    fn of(site: &Site) -> Self {
+        match site {
+            Site::Line { path, .. } => Self::Lines(path.clone()),
+            Site::Function(_) => Self::Functions,
+            Site::Event { .. } | Site::Error { .. } => Self::Events,
+            Site::Change { .. } => Self::Changes,
         }
+    }
+}
+
+impl Session<'_> {
+    pub(crate) fn add_breakpoint(&mut self, wanted: Break) -> Result<Report, CliError> {
         if let Some(held) = self.breakpoints.iter().find(|held| held.wanted == wanted) {
             return Err(CliError::Refused(format!("that is breakpoint {} already", held.number)));
         }
-        let site = wanted.site.clone();
+        let data_id = match &wanted.site {
+            Site::Change { target, .. } => Some(self.data_id(target)?),
+            _ => None,
+        };
+        let group = Group::of(&wanted.site);
         self.last_number += 1;
         let number = self.last_number;
-        self.breakpoints.push(Held { number, wanted, id: None, bound: false, note: None });
-        self.send_breakpoints(&site)?;
+        let held = Held { number, wanted, id: None, bound: false, note: None, data_id, is_kept: false };
+        self.breakpoints.push(held);
+        let sent = self.send_breakpoints(&group);
         let position = self.breakpoints.iter().position(|held| held.number == number).unwrap_or(0);
-        if self.breakpoints[position].id.is_none() {
+        if sent.is_err() || self.breakpoints[position].id.is_none() {
             self.last_number -= 1;
             let refused = self.breakpoints.remove(position);
+            sent?;
             return Err(CliError::Refused(refused.note.unwrap_or_else(|| "the host refused it".to_owned())));
         }
         let rows = self.break_rows()?;
@@ -39,21 +61,92 @@ impl Session<'_> {
             .ok_or_else(|| CliError::Refused("the host does not know the breakpoint".to_owned()))
     }
 
-    pub(super) fn list_breakpoints(&mut self) -> Result<Report, CliError> {
-        Ok(Report::Breakpoints { breakpoints: self.break_rows()? })
+    /// What the host calls a value that is to be watched.
+    fn data_id(&mut self, target: &str) -> Result<String, CliError> {
+        let arguments = DataBreakpointInfoArguments {
+            name: target.to_owned(),
+            frame_id: self.frame_id(),
+            thread_id: Some(self.current_context()?),
+            ..DataBreakpointInfoArguments::default()
+        };
+        let body: DataBreakpointInfoBody = self.client.request("dataBreakpointInfo", &arguments)?;
+        match body.data_id {
+            Json::String(id) => Ok(id),
+            _ => Err(CliError::Refused(body.description)),
+        }
     }
 
-    pub(super) fn remove_breakpoints(&mut self, number: Option<usize>) -> Result<Report, CliError> {
-        let is_meant = |held: &Held| number.is_none_or(|number| number == held.number);
-        let (gone, kept): (Vec<_>, Vec<_>) = self.breakpoints.drain(..).partition(is_meant);
-        self.breakpoints = kept;
-        if let (Some(number), true) = (number, gone.is_empty()) {
-            return Err(CliError::Refused(format!("there is no breakpoint {number}; 'breaks' lists them")));
+    pub(super) fn list_breakpoints(&mut self) -> Result<Report, CliError> {
+        Ok(Report::Breakpoints { breakpoints: self.break_rows()?, armed: self.armed })
+    }
+
+    pub(super) fn arm(&mut self, armed: bool) -> Result<Report, CliError> {
+        let _: Json = self.client.request(extra::ARMED, &ArmedArguments { armed })?;
+        self.armed = armed;
+        Ok(Report::Armed { armed, count: self.breakpoints.len() })
+    }
+
+    pub(super) fn enable(&mut self, which: &Pick, enabled: bool) -> Result<Report, CliError> {
+        let numbers = self.picked(which)?;
+        let mut groups = Vec::new();
+        for held in self.breakpoints.iter_mut().filter(|held| numbers.contains(&held.number)) {
+            held.wanted.is_off = !enabled;
+            groups.push(Group::of(&held.wanted.site));
         }
-        for held in &gone {
-            self.send_breakpoints(&held.wanted.site)?;
+        self.send_groups(groups)?;
+        self.list_breakpoints()
+    }
+
+    pub(super) fn remove_breakpoints(&mut self, which: &Pick) -> Result<Report, CliError> {
+        let numbers = self.picked(which)?;
+        let (gone, left): (Vec<_>, Vec<_>) =
+            self.breakpoints.drain(..).partition(|held| numbers.contains(&held.number));
+        self.breakpoints = left;
+        self.send_groups(gone.iter().map(|held| Group::of(&held.wanted.site)).collect())?;
+        if gone.iter().any(|held| held.is_kept) {
+            self.write_kept()?;
         }
         Ok(Report::Removed { count: gone.len() })
+    }
+
+    /// Puts breakpoints into the project file.
+    pub(super) fn keep(&mut self, which: &Pick) -> Result<Report, CliError> {
+        let numbers = self.picked(which)?;
+        for held in self.breakpoints.iter_mut().filter(|held| numbers.contains(&held.number)) {
+            held.is_kept = true;
+        }
+        self.write_kept()?;
+        Ok(Report::Kept { count: numbers.len(), file: self.project.shown() })
+    }
+
+    fn write_kept(&mut self) -> Result<(), CliError> {
+        let kept = self.breakpoints.iter().filter(|held| held.is_kept).map(|held| held.wanted.to_string());
+        // What could not be set in this session stays in the file.
+        let lines: Vec<_> = kept.chain(self.unset.iter().cloned()).collect();
+        self.project.set_breaks(&lines)
+    }
+
+    pub(super) fn library(&mut self, paths: Option<Vec<String>>) -> Result<Report, CliError> {
+        if let Some(paths) = paths {
+            let _: Json = self.client.request(extra::LIBRARY, &LibraryArguments { paths: paths.clone() })?;
+            self.library = paths;
+        }
+        Ok(Report::Library { paths: self.library.clone() })
+    }
+
+    /// The numbers of the breakpoints meant.
+    fn picked(&self, which: &Pick) -> Result<Vec<usize>, CliError> {
+        match which {
+            Pick::All => Ok(self.breakpoints.iter().map(|held| held.number).collect()),
+            Pick::One(text) => self.picked_one(text).map(|held| vec![held.number]),
+        }
+    }
+
+    /// The breakpoint with this number or name.
+    pub(super) fn picked_one(&self, text: &str) -> Result<&Held, CliError> {
+        let is_meant = |held: &&Held| held.number.to_string() == text || held.wanted.name.as_deref() == Some(text);
+        let found = self.breakpoints.iter().find(is_meant);
+        found.ok_or_else(|| CliError::Refused(format!("there is no breakpoint {text}; 'breaks' lists them")))
     }
 
     /// The numbers of this session for the host's.
@@ -62,89 +155,148 @@ impl Session<'_> {
         held.map(|held| held.number).collect()
     }
 
-    fn break_rows(&mut self) -> Result<Vec<BreakRow>, CliError> {
+    /// Every breakpoint as it is now, by the host's numbers.
+    pub(super) fn breakpoints_now(&mut self) -> Result<Vec<BreakpointInfo>, CliError> {
         let body: BreakpointsBody = self.client.request(extra::BREAKPOINTS, &json!({}))?;
+        Ok(body.breakpoints)
+    }
+
+    fn break_rows(&mut self) -> Result<Vec<BreakRow>, CliError> {
+        let infos = self.breakpoints_now()?;
         let row = |held: &Held| {
-            let now = body.breakpoints.iter().find(|now| Some(now.id) == held.id);
+            let now = infos.iter().find(|now| Some(now.id) == held.id);
             BreakRow {
                 number: held.number,
-                what: as_typed(&held.wanted),
+                what: held.wanted.to_string(),
                 bound: now.is_some_and(|now| now.verified),
                 places: now.map(|now| now.places.clone()).unwrap_or_default(),
                 hits: now.map_or(0, |now| now.hits),
                 note: now.and_then(|now| now.message.clone()),
+                last: now.and_then(|now| now.last.clone()),
+                enabled: !held.wanted.is_off,
+                spent: now.is_some_and(|now| now.spent),
+                kept: held.is_kept,
             }
         };
         Ok(self.breakpoints.iter().map(row).collect())
     }
 
-    /// Tells the host all breakpoints that go in one request with `site`: the protocol replaces them together.
-    fn send_breakpoints(&mut self, site: &Site) -> Result<(), CliError> {
-        let belongs = |held: &Held| match (&held.wanted.site, site) {
-            (Site::Line { path: a, .. }, Site::Line { path: b, .. }) => a == b,
-            (Site::Function(_), Site::Function(_)) | (Site::Event(_), Site::Event(_)) => true,
-            _ => false,
+    fn send_groups(&mut self, groups: Vec<Group>) -> Result<(), CliError> {
+        let mut sent = Vec::new();
+        for group in groups {
+            if !sent.contains(&group) {
+                self.send_breakpoints(&group)?;
+                sent.push(group);
+            }
+        }
+        Ok(())
+    }
+
+    /// Tells the host all breakpoints of a group.
+    fn send_breakpoints(&mut self, group: &Group) -> Result<(), CliError> {
+        let of_group = |held: &&Held| Group::of(&held.wanted.site) == *group;
+        let owns: Vec<Own> =
+            self.breakpoints.iter().filter(of_group).map(|held| self.own(&held.wanted)).collect::<Result<_, _>>()?;
+        let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(of_group).zip(owns).collect();
+        let (command, arguments) = match group {
+            Group::Lines(path) => ("setBreakpoints", json!(lines(path, held))),
+            Group::Functions => ("setFunctionBreakpoints", json!(functions(held))),
+            Group::Events => ("setExceptionBreakpoints", json!(events(held))),
+            Group::Changes => ("setDataBreakpoints", json!(changes(held))),
         };
-        let group: Vec<Break> =
-            self.breakpoints.iter().filter(|held| belongs(held)).map(|held| held.wanted.clone()).collect();
-        let body: SetBreakpointsBody = match site {
-            Site::Line { path, .. } => self.client.request("setBreakpoints", &lines(path, &group))?,
-            Site::Function(_) => self.client.request("setFunctionBreakpoints", &functions(&group))?,
-            Site::Event(_) => self.client.request("setExceptionBreakpoints", &events(&group))?,
-        };
-        for (held, now) in self.breakpoints.iter_mut().filter(|held| belongs(held)).zip(body.breakpoints) {
+        let body: SetBreakpointsBody = self.client.request(command, &arguments)?;
+        let members = self.breakpoints.iter_mut().filter(|held| Group::of(&held.wanted.site) == *group);
+        for (held, now) in members.zip(body.breakpoints) {
             (held.id, held.bound, held.note) = (now.id, now.verified, now.message);
         }
         Ok(())
     }
+
+    /// What the protocol has no words for.
+    fn own(&self, wanted: &Break) -> Result<Own, CliError> {
+        let until = wanted.until.as_deref().map(|text| {
+            let other = self.picked_one(text)?;
+            let by_id = || other.id.map_or_else(|| text.to_owned(), |id| id.to_string());
+            Ok::<_, CliError>(other.wanted.name.clone().unwrap_or_else(by_id))
+        });
+        let mut own = Own {
+            subject: wanted.subject.clone(),
+            name: wanted.name.clone(),
+            until: until.transpose()?,
+            disabled: wanted.is_off.then_some(true),
+            ..Own::default()
+        };
+        match &wanted.action {
+            Action::Stop => {}
+            Action::Say(text) => own.say = Some(text.clone()),
+            Action::Run(statement) => own.run = Some(statement.clone()),
+            Action::Ring => own.ring = Some(true),
+        }
+        match &wanted.site {
+            Site::Event { at_boundary, over_milliseconds, .. } => {
+                own.at_boundary = at_boundary.then_some(true);
+                own.budget_milliseconds = *over_milliseconds;
+            }
+            Site::Error { containing, .. } => own.containing.clone_from(containing),
+            Site::Change { type_only, .. } => own.type_only = type_only.then_some(true),
+            Site::Line { .. } | Site::Function(_) => {}
+        }
+        Ok(own)
+    }
 }
 
-fn lines(path: &str, group: &[Break]) -> SetBreakpointsArguments {
-    let breakpoint = |wanted: &Break| match wanted.site {
-        Site::Line { line, .. } => Some(SourceBreakpoint { line, condition: wanted.condition.clone() }),
+fn lines(path: &str, group: Vec<(&Held, Own)>) -> SetBreakpointsArguments {
+    let breakpoint = |(held, own): (&Held, Own)| match held.wanted.site {
+        Site::Line { line, .. } => Some(SourceBreakpoint {
+            line,
+            condition: held.wanted.condition.clone(),
+            hit_condition: held.wanted.hits.clone(),
+            log_message: None,
+            adzeman: Some(own),
+        }),
         _ => None,
     };
     SetBreakpointsArguments {
         source: Source { path: Some(path.to_owned()), ..Source::default() },
-        breakpoints: Some(group.iter().filter_map(breakpoint).collect()),
+        breakpoints: Some(group.into_iter().filter_map(breakpoint).collect()),
     }
 }
 
-fn functions(group: &[Break]) -> SetFunctionBreakpointsArguments {
-    let breakpoint = |wanted: &Break| match &wanted.site {
-        Site::Function(name) => Some(FunctionBreakpoint { name: name.clone(), condition: wanted.condition.clone() }),
-        _ => None,
-    };
-    SetFunctionBreakpointsArguments { breakpoints: group.iter().filter_map(breakpoint).collect() }
-}
-
-fn events(group: &[Break]) -> SetExceptionBreakpointsArguments {
-    let options = |wanted: &Break| match &wanted.site {
-        Site::Event(kind) => Some(ExceptionFilterOptions {
-            filter_id: kind.clone(),
-            condition: wanted.condition.clone(),
-            subject: wanted.subject.clone(),
+fn functions(group: Vec<(&Held, Own)>) -> SetFunctionBreakpointsArguments {
+    let breakpoint = |(held, own): (&Held, Own)| match &held.wanted.site {
+        Site::Function(name) => Some(FunctionBreakpoint {
+            name: name.clone(),
+            condition: held.wanted.condition.clone(),
+            hit_condition: held.wanted.hits.clone(),
+            adzeman: Some(own),
         }),
         _ => None,
     };
-    SetExceptionBreakpointsArguments {
-        filters: Vec::new(),
-        filter_options: Some(group.iter().filter_map(options).collect()),
-    }
+    SetFunctionBreakpointsArguments { breakpoints: group.into_iter().filter_map(breakpoint).collect() }
 }
 
-/// A breakpoint as it would be typed.
-fn as_typed(wanted: &Break) -> String {
-    let mut text = match &wanted.site {
-        Site::Line { path, line } => format!("at {path}:{line}"),
-        Site::Function(name) => format!("in {name}"),
-        Site::Event(kind) => format!("on {kind}"),
+fn events(group: Vec<(&Held, Own)>) -> SetExceptionBreakpointsArguments {
+    let options = |(held, own): (&Held, Own)| {
+        let filter_id = match &held.wanted.site {
+            Site::Event { kind, .. } => kind.clone(),
+            Site::Error { every: true, .. } => "error.every".to_owned(),
+            Site::Error { every: false, .. } => "error.uncaught".to_owned(),
+            _ => return None,
+        };
+        let own = Own { hits: held.wanted.hits.clone(), ..own };
+        Some(ExceptionFilterOptions { filter_id, condition: held.wanted.condition.clone(), adzeman: Some(own) })
     };
-    if let Some(subject) = &wanted.subject {
-        text.push_str(&format!(" for {subject}"));
-    }
-    if let Some(condition) = &wanted.condition {
-        text.push_str(&format!(" when {condition}"));
-    }
-    text
+    let filter_options = Some(group.into_iter().filter_map(options).collect());
+    SetExceptionBreakpointsArguments { filters: Vec::new(), filter_options }
+}
+
+fn changes(group: Vec<(&Held, Own)>) -> SetDataBreakpointsArguments {
+    let breakpoint = |(held, own): (&Held, Own)| DataBreakpoint {
+        data_id: held.data_id.clone().unwrap_or_default(),
+        access_type: Some("write".to_owned()),
+        condition: held.wanted.condition.clone(),
+        hit_condition: held.wanted.hits.clone(),
+        adzeman: Some(own),
+    };
+    SetDataBreakpointsArguments { breakpoints: group.into_iter().map(breakpoint).collect() }
 }

@@ -5,7 +5,7 @@ use adzeman_dap::requests::{
     EvaluateArguments, LoadedSourcesBody, ScopesArguments, ScopesBody, SourceArguments, SourceBody, ValueBody,
     VariablesArguments, VariablesBody,
 };
-use adzeman_dap::types::{Scope, StackFrame, Variable};
+use adzeman_dap::types::{Scope, Source, StackFrame, Variable};
 use serde_json::json;
 
 use crate::command::Look;
@@ -34,6 +34,7 @@ impl Session<'_> {
             Look::Sources => self.look_sources(),
             Look::Contexts => self.look_contexts(),
             Look::Events => Ok(Report::Events { events: self.host.events.iter().map(event_row).collect() }),
+            Look::Break(which) => self.look_break(&which),
             Look::Expression(expression) => self.look_expression(expression),
         }
     }
@@ -56,9 +57,11 @@ impl Session<'_> {
         };
         Ok(Stop {
             context: self.context_name(body.thread_id),
+            at_boundary: self.frames.iter().all(|frame| frame.line <= 0).then(|| self.host.name.clone()),
             reason: body.reason.clone(),
             breakpoints: self.numbers_of(&body.hit_breakpoint_ids),
             text: body.text.clone(),
+            returned: body.returned.clone(),
             function: frame.map(|frame| frame.name).unwrap_or_default(),
             event: rows(self, "Event")?,
             listing,
@@ -129,9 +132,30 @@ impl Session<'_> {
             .ok_or_else(|| CliError::Refused("this frame has no source; 'look stack' shows which ones have".to_owned()))
     }
 
-    /// The lines around a frame's, if the host knows the text.
+    /// The source around the first place of a breakpoint.
+    fn look_break(&mut self, which: &str) -> Result<Report, CliError> {
+        let id = self.picked_one(which)?.id;
+        let infos = self.breakpoints_now()?;
+        let place = infos.iter().find(|now| Some(now.id) == id).and_then(|now| now.places.first().cloned());
+        let place = place.as_deref().and_then(|place| place.rsplit_once(':'));
+        let found = place.and_then(|(path, line)| Some((path.to_owned(), line.parse::<i64>().ok()?)));
+        let (path, line) = found.ok_or_else(|| {
+            CliError::Refused(format!("breakpoint {which} has no line; 'breaks' shows what it waits for"))
+        })?;
+        let source = Source { path: Some(path), ..Source::default() };
+        self.lines_around(source, line, LINES_AROUND).map(|listing| Report::Source { listing })
+    }
+
+    /// The lines around a frame's, if it has any.
     fn listing(&mut self, frame: &StackFrame, around: i64) -> Result<Option<Listing>, CliError> {
-        let Some(source) = frame.source.clone().filter(|_| frame.line > 0) else { return Ok(None) };
+        match frame.source.clone().filter(|_| frame.line > 0) {
+            Some(source) => self.lines_around(source, frame.line, around).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The lines around one, as far as the host knows the text.
+    fn lines_around(&mut self, source: Source, line: i64, around: i64) -> Result<Listing, CliError> {
         let path = source.path.clone().unwrap_or_default();
         let arguments =
             SourceArguments { source_reference: source.source_reference.unwrap_or(0), source: Some(source) };
@@ -140,11 +164,11 @@ impl Session<'_> {
             Err(CliError::Refused(_)) => SourceBody::default(),
             Err(error) => return Err(error),
         };
-        let first = (frame.line - around).max(1);
+        let first = (line - around).max(1);
         let skip = usize::try_from(first - 1).unwrap_or(0);
-        let count = usize::try_from(frame.line + around - first + 1).unwrap_or(1);
+        let count = usize::try_from(line + around - first + 1).unwrap_or(1);
         let lines = text.content.lines().skip(skip).take(count).map(str::to_owned).collect();
-        Ok(Some(Listing { path, first, lines, current: Some(frame.line) }))
+        Ok(Listing { path, first, lines, current: Some(line) })
     }
 
     fn look_sources(&mut self) -> Result<Report, CliError> {
@@ -213,6 +237,7 @@ fn frame_row(number: usize, frame: &StackFrame, selected: bool) -> FrameRow {
             _ => "script",
         },
         selected,
+        running_milliseconds: frame.running_milliseconds,
     }
 }
 

@@ -5,7 +5,8 @@ mod looking;
 
 use serde_json::{Value as Json, json};
 
-use adzeman_dap::requests::{SetExpressionArguments, ValueBody};
+use adzeman_dap::extra::{self, GoToArguments};
+use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
 
 use crate::command::{Command, Go};
 use crate::error::CliError;
@@ -17,10 +18,15 @@ impl Session<'_> {
     pub(crate) fn run(&mut self, command: Command) -> Result<Report, CliError> {
         match command {
             Command::Nothing => Ok(Report::Nothing),
-            Command::Break(wanted) => self.add_breakpoint(wanted),
+            Command::Break(wanted) => self.add_breakpoint(*wanted),
             Command::Breaks => self.list_breakpoints(),
-            Command::Remove(number) => self.remove_breakpoints(number),
+            Command::Arm(armed) => self.arm(armed),
+            Command::Enable(which, enabled) => self.enable(&which, enabled),
+            Command::Remove(which) => self.remove_breakpoints(&which),
+            Command::Keep(which) => self.keep(&which),
+            Command::Library(paths) => self.library(paths),
             Command::Go(go) => self.go(go),
+            Command::Run(call) => self.call(call),
             Command::Look(what) => self.look(what),
             Command::Let { target, value } => self.change(target, value),
             Command::UseFrame(number) => self.use_frame(number),
@@ -37,22 +43,60 @@ impl Session<'_> {
         if let Some(report) = self.unseen_stop()? {
             return Ok(report);
         }
-        let command = match go {
-            Go::Freely => "continue",
-            Go::Over => "next",
-            Go::Into => "stepIn",
-            Go::Out => "stepOut",
-        };
         match self.stopped {
-            Some(thread) => {
-                let _: Json = self.client.request(command, &json!({ "threadId": thread }))?;
+            Some(thread_id) => {
+                let (command, arguments) = self.request_to_go(go, thread_id)?;
+                let _: Json = self.client.request(command, &arguments)?;
                 self.forget_stop();
             }
             None if go == Go::Freely => {}
+            None if matches!(go, Go::Event { .. } | Go::Line { path: Some(_), .. }) => {
+                let (command, arguments) = self.request_to_go(go, self.current_context()?)?;
+                let _: Json = self.client.request(command, &arguments)?;
+            }
             None => {
                 self.require_stop()?;
             }
         }
+        self.wait()
+    }
+
+    /// The request for a way to go on.
+    fn request_to_go(&self, go: Go, thread_id: i64) -> Result<(&'static str, Json), CliError> {
+        let thread = json!({ "threadId": thread_id });
+        Ok(match go {
+            Go::Freely => ("continue", thread),
+            Go::Over => ("next", thread),
+            Go::Into => ("stepIn", thread),
+            Go::Out => ("stepOut", thread),
+            Go::Again => ("restartFrame", json!({ "frameId": self.frame_id().unwrap_or_default() })),
+            Go::Event { kind, count } => {
+                let arguments =
+                    GoToArguments { thread_id, event: Some(kind), count: Some(count), ..GoToArguments::default() };
+                (extra::GO_TO, json!(arguments))
+            }
+            Go::Line { path, line } => {
+                let here = self.frames.get(self.frame).and_then(|frame| frame.source.as_ref()?.path.clone());
+                let path = path.or(here).ok_or_else(|| {
+                    CliError::Refused("this frame has no source; write 'go line N in FILE'".to_owned())
+                })?;
+                let arguments =
+                    GoToArguments { thread_id, line: Some(line), path: Some(path), ..GoToArguments::default() };
+                (extra::GO_TO, json!(arguments))
+            }
+        })
+    }
+
+    /// Calls a function of the script, and waits for its end or for a stop in it.
+    fn call(&mut self, call: String) -> Result<Report, CliError> {
+        let arguments = EvaluateArguments {
+            expression: call.clone(),
+            frame_id: self.frame_id(),
+            thread_id: Some(self.current_context()?),
+            ..EvaluateArguments::default()
+        };
+        let _: Json = self.client.request(extra::RUN, &arguments)?;
+        self.call = Some(call);
         self.wait()
     }
 

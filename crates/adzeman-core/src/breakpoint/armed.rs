@@ -142,7 +142,8 @@ impl Armed {
         });
         let spans: Vec<_> = inner.map(|function| (function.first.get(), function.last.get())).collect();
         let is_own = |line: u32| {
-            (is_whole || (first..=last).contains(&line)) && !spans.iter().any(|(begin, end)| *begin < line && line < *end)
+            (is_whole || (first..=last).contains(&line))
+                && !spans.iter().any(|(begin, end)| *begin < line && line < *end)
         };
         lines.iter().map(Line::get).any(is_own)
     }

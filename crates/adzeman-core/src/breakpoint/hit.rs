@@ -30,7 +30,9 @@ impl Default for HitRule {
 
 /// A text that is no hit rule.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("'{0}' says not which times count; write 'after N', 'every N', 'once' or several of them, such as 'after 10 once'")]
+#[error(
+    "'{0}' says not which times count; write 'after N', 'every N', 'once' or several of them, such as 'after 10 once'"
+)]
 pub struct HitRuleError(pub String);
 
 impl HitRule {

@@ -191,6 +191,16 @@ impl Breakpoint {
         }
     }
 
+    /// This breakpoint, enabled or disabled, with what has happened to it.
+    fn with_enabled(&self, enabled: bool) -> Self {
+        let spec = BreakpointSpec { enabled, ..self.spec.clone() };
+        let same = Self::new(self.id, self.owner, spec);
+        same.times.store(self.times.load(Relaxed), Relaxed);
+        same.hits.store(self.hits(), Relaxed);
+        *held(&same.last) = self.last();
+        same
+    }
+
     /// How often it was hit: reached, with everything met that narrows it.
     #[must_use]
     pub fn hits(&self) -> u64 {

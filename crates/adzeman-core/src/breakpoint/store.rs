@@ -71,7 +71,7 @@ pub struct BreakpointStore {
 
 impl BreakpointStore {
     /// Makes the breakpoints of `owner` that `covers` picks out be exactly `specs`, in that order. One that is asked for
-    /// again as it was keeps its number and its hits.
+    /// again as it was, enabled or not, keeps its number and its hits.
     pub fn replace(
         &mut self,
         owner: OwnerId,
@@ -83,8 +83,11 @@ impl BreakpointStore {
         self.all.retain(|_, held| !is_covered(held));
         let mut kept = Vec::new();
         for spec in specs {
-            kept.push(match before.iter().position(|held| held.spec == spec) {
-                Some(at) => before.swap_remove(at),
+            let is_same =
+                |held: &Arc<Breakpoint>| BreakpointSpec { enabled: spec.enabled, ..held.spec.clone() } == spec;
+            kept.push(match before.iter().position(is_same).map(|at| before.swap_remove(at)) {
+                Some(held) if held.spec.enabled == spec.enabled => held,
+                Some(held) => Arc::new(held.with_enabled(spec.enabled)),
                 None => self.make(owner, spec),
             });
         }
@@ -242,7 +245,8 @@ fn binding_of(source: &Source, function: &FunctionSpan) -> Binding {
 }
 
 fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
-    let functions = within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+    let functions =
+        within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
     functions
         .filter(|(_, function)| is_named(function, wanted))
         .map(|(source, function)| binding_of(source, function))
@@ -251,8 +255,12 @@ fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
 
 /// The functions whose definition begins on a line.
 fn defined_at(within: &[&Arc<Source>], line: Line) -> Vec<Binding> {
-    let functions = within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
-    functions.filter(|(_, function)| function.first == line).map(|(source, function)| binding_of(source, function)).collect()
+    let functions =
+        within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+    functions
+        .filter(|(_, function)| function.first == line)
+        .map(|(source, function)| binding_of(source, function))
+        .collect()
 }
 
 /// `fare` finds `fare`, `tariff.fare` and `tariff:fare`; a longer name must match whole.

@@ -22,15 +22,14 @@ use crate::context::Context;
 const LIMIT_STEP: u64 = 1000;
 
 thread_local! {
-    /// What the state holds in its extra space that a hook last ran on, and its context. New threads get a copy of the main
-    /// thread's extra space (`lua_getextraspace`), in which the binding keeps the address of its own data for the state: it
-    /// tells states apart, and is kept only while a context is registered.
-    static LAST: Cell<(*const c_void, *const Context)> = const { Cell::new((ptr::null(), ptr::null())) };
+    /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its context; kept only while the context is
+    /// registered.
+    static LAST: Cell<(usize, *const Context)> = const { Cell::new((0, ptr::null())) };
 }
 
 /// Makes `context` the one that watches this state. It must be released by [`release`] before it is dropped.
 pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineError> {
-    LAST.set((ptr::null(), ptr::null()));
+    LAST.set((0, ptr::null()));
     // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `look_up_context`.
     unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(context).cast_mut().cast()) };
     state.set_slot(Slot::Engine)
@@ -38,7 +37,7 @@ pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineErro
 
 /// Ends what [`register`] began; hooks still set on some thread remove themselves.
 pub(crate) fn release(state: State) {
-    LAST.set((ptr::null(), ptr::null()));
+    LAST.set((0, ptr::null()));
     state.push_nil();
     if let Err(error) = state.set_slot(Slot::Engine) {
         tracing::error!(%error, "the engine could not be taken out of the Lua state");
@@ -66,17 +65,21 @@ unsafe fn look_up_context<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
 /// it was asked for, so it cannot outlive the context, which is released before it is dropped.
 #[inline]
 pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
-    // SAFETY: every thread has its extra space, which holds a pointer or null.
-    let key: *const c_void = unsafe { ptr::read(ffi::lua_getextraspace(raw).cast()) };
+    if !layout::is_known() {
+        // SAFETY: given by the caller.
+        return unsafe { look_up_context(raw) };
+    }
+    // SAFETY: given by the caller.
+    let state = unsafe { layout::state_of(raw) };
     let (last, context) = LAST.get();
-    if last == key && !key.is_null() {
+    if last == state {
         // SAFETY: the pair was noted on this thread, and is forgotten before its context is released.
         return unsafe { context.as_ref() };
     }
     // SAFETY: given by the caller.
     let context = unsafe { look_up_context(raw) };
     if let Some(context) = context {
-        LAST.set((key, ptr::from_ref(context)));
+        LAST.set((state, ptr::from_ref(context)));
     }
     context
 }
@@ -284,7 +287,8 @@ fn gated_mask(context: &Context, state: State) -> c_int {
     for level in 0.. {
         let Some(mut function) = state.level(level) else { break };
         // SAFETY: a gate is only used where the layout is known; the record is of a function on this stack.
-        let held = unsafe { holds(context, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
+        let held =
+            unsafe { holds(context, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
         if held == Some(true) {
             mask = if level == 0 { IN_WATCHED } else { BELOW_WATCHED };
             break;

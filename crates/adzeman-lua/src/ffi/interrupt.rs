@@ -33,7 +33,12 @@ mod linux {
     }
 
     static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
-        Entry { thread: AtomicI32::new(FREE), state: AtomicPtr::new(ptr::null_mut()), running: AtomicPtr::new(ptr::null_mut()), wanted: AtomicBool::new(false) }
+        Entry {
+            thread: AtomicI32::new(FREE),
+            state: AtomicPtr::new(ptr::null_mut()),
+            running: AtomicPtr::new(ptr::null_mut()),
+            wanted: AtomicBool::new(false),
+        }
     }; MOST_CONTEXTS];
 
     extern "C" fn on_signal(_: i32) {

@@ -23,6 +23,8 @@ const PROTOTYPE_OF_CLOSURE: usize = 24;
 const FIRST_LINE_OF_PROTOTYPE: usize = 44;
 /// `Proto.source`.
 const SOURCE_OF_PROTOTYPE: usize = 112;
+/// `lua_State.l_G`, which all threads of a state share.
+const SHARED_OF_THREAD: usize = 24;
 /// The text behind the header of a `TString`.
 const TEXT_OF_STRING: usize = 24;
 
@@ -46,6 +48,16 @@ pub(super) unsafe fn call_of(record: *const ffi::lua_Debug) -> *const c_void {
     let offset = mem::size_of::<ffi::lua_Debug>() - mem::size_of::<*const c_void>();
     // SAFETY: given by the caller; the member lies within the record.
     unsafe { ptr::read(record.byte_add(offset).cast()) }
+}
+
+/// What tells the state of a thread from others, as long as it is open.
+///
+/// # Safety
+/// [`is_known`] has answered true, and `raw` is a live thread.
+#[inline]
+pub(super) unsafe fn state_of(raw: *mut ffi::lua_State) -> usize {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(raw.cast::<c_void>().byte_add(SHARED_OF_THREAD).cast()) }
 }
 
 /// The definition of the function of a call; `None` for one that is not written in Lua.
@@ -86,8 +98,14 @@ unsafe extern "C-unwind" fn compare(raw: *mut ffi::lua_State, record: *mut ffi::
         ffi::lua_settop(raw, -2);
         agrees(record, closure, is_native)
     };
-    COMPARED[if !outcome { DIFFERED } else if closure_is_native(record) { NATIVE_AGREED } else { SCRIPT_AGREED }]
-        .fetch_add(1, Relaxed);
+    COMPARED[if !outcome {
+        DIFFERED
+    } else if closure_is_native(record) {
+        NATIVE_AGREED
+    } else {
+        SCRIPT_AGREED
+    }]
+    .fetch_add(1, Relaxed);
 }
 
 fn closure_is_native(record: *const ffi::lua_Debug) -> bool {
@@ -145,8 +163,9 @@ pub(crate) fn is_known() -> bool {
             ffi::lua_sethook(raw, Some(compare), ffi::LUA_MASKCALL, 0);
             let ran = ffi::luaL_loadstring(raw, script.as_ptr()) == ffi::LUA_OK
                 && ffi::lua_pcall(raw, 0, 0, 0) == ffi::LUA_OK;
+            let shared = threads_share(raw);
             ffi::lua_close(raw);
-            ran
+            ran && shared
         };
         let [script, native, differed] = [SCRIPT_AGREED, NATIVE_AGREED, DIFFERED].map(|at| COMPARED[at].load(Relaxed));
         let known = ran && script >= 8 && native >= 1 && differed == 0;
@@ -155,6 +174,24 @@ pub(crate) fn is_known() -> bool {
         }
         known
     })
+}
+
+/// Whether two threads of a state have the same in common, and another state something else.
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread.
+unsafe fn threads_share(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller; a thread is far longer than the offset read. The other state is closed here.
+    unsafe {
+        let other = ffi::luaL_newstate();
+        if other.is_null() {
+            return false;
+        }
+        let sibling = ffi::lua_newthread(raw);
+        let [own, siblings, others] = [raw, sibling, other].map(|thread| state_of(thread));
+        ffi::lua_close(other);
+        own != 0 && own % 8 == 0 && own == siblings && own != others
+    }
 }
 
 unsafe extern "C-unwind" fn native(_: *mut ffi::lua_State) -> c_int {

@@ -327,7 +327,9 @@ pub(crate) fn host_handler() -> usize {
         let failed = probe.call::<()>(()).is_err();
         let found = LAST_CALLED.load(Relaxed);
         if hooked.is_err() || !failed || found == 0 {
-            tracing::warn!("how the host calls scripts is not known: errors that it gets are not seen where they are raised");
+            tracing::warn!(
+                "how the host calls scripts is not known: errors that it gets are not seen where they are raised"
+            );
             return 0;
         }
         found
@@ -357,4 +359,3 @@ impl State {
         }
     }
 }
-

@@ -2,9 +2,7 @@
 
 use std::time::Duration;
 
-use adzeman_core::breakpoint::{
-    Action, BreakpointSpec, ChangeKind, HitRule, Site, Template, TrackId, Tracked,
-};
+use adzeman_core::breakpoint::{Action, BreakpointSpec, ChangeKind, HitRule, Site, Template, TrackId, Tracked};
 use adzeman_core::engine::Syntax;
 use adzeman_core::host::{HostView as _, Path, Root, TreePath};
 use adzeman_core::source::Line;
@@ -37,7 +35,10 @@ struct Narrowed {
 }
 
 impl Session {
-    pub(super) fn set_breakpoints(&mut self, arguments: SetBreakpointsArguments) -> Result<SetBreakpointsBody, SessionError> {
+    pub(super) fn set_breakpoints(
+        &mut self,
+        arguments: SetBreakpointsArguments,
+    ) -> Result<SetBreakpointsBody, SessionError> {
         let path = self.path_of(&arguments.source)?;
         let base = self.client.line_base();
         let specs = arguments.breakpoints.into_iter().flatten().map(|wanted| {
@@ -59,7 +60,10 @@ impl Session {
         let specs = arguments.breakpoints.into_iter().map(|wanted| {
             let own = wanted.adzeman.unwrap_or_default();
             let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
-            self.spec(Site::Function { name: wanted.name }, Narrowed { condition, hit_condition, own, ..Narrowed::default() })
+            self.spec(
+                Site::Function { name: wanted.name },
+                Narrowed { condition, hit_condition, own, ..Narrowed::default() },
+            )
         });
         let specs: Vec<_> = specs.collect();
         Ok(self.replace(|site| matches!(site, Site::Function { .. }), specs))
@@ -151,7 +155,9 @@ impl Session {
         if let Some(text) = &condition {
             self.check_expression("condition", text)?;
         }
-        let hits = given(hit_condition).map(|text| text.parse::<HitRule>().map_err(|error| error.to_string()));
+        let hits = given(hit_condition)
+            .or(given(own.hits))
+            .map(|text| text.parse::<HitRule>().map_err(|error| error.to_string()));
         let action = self.action(given(log_message).or(given(own.say)), own.run, own.ring)?;
         Ok(BreakpointSpec {
             condition,
@@ -221,9 +227,8 @@ impl Session {
     pub(super) fn breakpoints_now(&self) -> BreakpointsBody {
         let resolved = self.shared.resolved();
         let sources = self.shared.sources();
-        let mine = resolved
-            .iter()
-            .filter(|now| now.breakpoint.owner == self.client.owner && !now.breakpoint.spec.temporary);
+        let mine =
+            resolved.iter().filter(|now| now.breakpoint.owner == self.client.owner && !now.breakpoint.spec.temporary);
         let info = mine.map(|now| {
             let shown = convert::breakpoint(now, &sources, self.client.line_base());
             BreakpointInfo {

@@ -68,9 +68,12 @@ impl Session {
         }
     }
 
-    /// Lets a held context go on to a line, or to an event.
+    /// Lets a context go on, if it is held, to a line or to an event.
     pub(super) fn go_to(&mut self, arguments: GoToArguments) -> Result<(), SessionError> {
-        let context = self.held(arguments.thread_id)?;
+        let context = self.context(arguments.thread_id)?;
+        if context.state() == RunState::Stopped {
+            self.held(arguments.thread_id)?;
+        }
         let base = self.client.line_base();
         let count = arguments.count.unwrap_or(1).max(1);
         let hits = HitRule { after: count - 1, every: 1, once: true };
@@ -86,7 +89,10 @@ impl Session {
             self.shared.end_temporary();
             return Err(SessionError::Unreachable(why));
         }
-        self.let_go(context.id, Go::Freely)
+        match context.state() {
+            RunState::Running => Ok(()),
+            RunState::Stopped => self.let_go(context.id, Go::Freely),
+        }
     }
 
     /// Evaluates a text as the script would, with breakpoints honoured, and tells what came of it by an event.

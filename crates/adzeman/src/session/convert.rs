@@ -88,7 +88,9 @@ fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
     if let Some((moved, to)) = bindings.iter().find_map(|binding| Some((binding.moved?, binding.place.line))) {
         remarks.push(match moved {
             Moved::NoCode(from) => format!("line {from} has no code to stop at; moved to line {to}"),
-            Moved::WithText(from) => format!("the source was loaded anew; moved with its text from line {from} to line {to}"),
+            Moved::WithText(from) => {
+                format!("the source was loaded anew; moved with its text from line {from} to line {to}")
+            }
         });
     }
     if bindings.len() > 1 {
@@ -165,12 +167,15 @@ fn text_of(reason: &Reason, sources: &Sources) -> Option<String> {
         Reason::ConditionFailed { condition, why, .. } => {
             Some(format!("the condition '{condition}' could not be evaluated: {why}. It counts as not met from now on"))
         }
-        Reason::Error { message, caught, .. } => {
-            Some(format!("{message} ({})", if *caught { "the script catches it" } else { "nobody in the script catches it" }))
-        }
+        Reason::Error { message, caught, .. } => Some(format!(
+            "{message} ({})",
+            if *caught { "the script catches it" } else { "nobody in the script catches it" }
+        )),
         Reason::Changed { change, .. } => Some(text_of_change(change, sources)),
         Reason::OverBudget { budget, .. } => Some(format!("the handler has taken longer than {budget:?}")),
-        Reason::Event { at_boundary: true, .. } => Some("at the host's boundary: no line of a script is run".to_owned()),
+        Reason::Event { at_boundary: true, .. } => {
+            Some("at the host's boundary: no line of a script is run".to_owned())
+        }
         _ => None,
     }
 }

@@ -1,30 +1,38 @@
 //! The grammar of the prompt and of batch files: few verbs, plain words.
 
+mod breaks;
+
 use crate::error::CliError;
 
+pub(crate) use breaks::{Action, Break, Site};
+
 /// How to go on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Go {
     Freely,
     Over,
     Into,
     Out,
+    /// To a line, of the source being looked at or of another one.
+    Line {
+        path: Option<String>,
+        line: i64,
+    },
+    /// Until the event has come this often; `*` for any event.
+    Event {
+        kind: String,
+        count: u64,
+    },
+    /// Through the same event once more.
+    Again,
 }
 
-/// Where to break.
+/// Which breakpoints are meant.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Site {
-    Line { path: String, line: i64 },
-    Function(String),
-    Event(String),
-}
-
-/// A breakpoint as asked for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Break {
-    pub(crate) site: Site,
-    pub(crate) condition: Option<String>,
-    pub(crate) subject: Option<String>,
+pub(crate) enum Pick {
+    All,
+    /// By number or name.
+    One(String),
 }
 
 /// What to look at.
@@ -38,18 +46,27 @@ pub(crate) enum Look {
     Sources,
     Contexts,
     Events,
+    /// The source of a breakpoint, by its number or name.
+    Break(String),
     Expression(String),
 }
 
 /// A line, understood.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Command {
     Nothing,
-    Break(Break),
+    Break(Box<Break>),
     Breaks,
-    /// `None` for all.
-    Remove(Option<usize>),
+    /// Arms or disarms all breakpoints.
+    Arm(bool),
+    Enable(Pick, bool),
+    Remove(Pick),
+    /// Puts breakpoints into the project file.
+    Keep(Pick),
+    /// Sources that `into` passes over; `None` to list them.
+    Library(Option<Vec<String>>),
     Go(Go),
+    Run(String),
     Look(Look),
     Let {
         target: String,
@@ -63,21 +80,36 @@ pub(crate) enum Command {
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 13] = [
-    ("break", "break at FILE:LINE | in FUNCTION | on EVENT  [when CONDITION] [for SUBJECT]", "stop there"),
-    ("breaks", "breaks", "what is set, where it bound, how often it was hit"),
-    ("remove", "remove NUMBER | all", "remove a breakpoint"),
-    ("go", "go [over | into | out]", "run to the next stop, or make a step"),
+pub(crate) const VERBS: [(&str, &str, &str); 18] = [
+    (
+        "break",
+        "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME\n    \
+         [when CONDITION] [for SUBJECT] [after N] [every N] [once] [until BREAKPOINT] [as NAME] [off]\n    \
+         [say \"TEXT {EXPRESSION}\" | run STATEMENT | ring]",
+        "stop there, or do something there and go on",
+    ),
+    ("breaks", "breaks [on | off]", "what is set, where it bound, how often it was hit; or arm, disarm all of it"),
+    ("enable", "enable BREAKPOINT | all", "let a breakpoint do what it is there for"),
+    ("disable", "disable BREAKPOINT | all", "keep a breakpoint, but let it do nothing"),
+    ("remove", "remove BREAKPOINT | all", "remove a breakpoint"),
+    ("keep", "keep BREAKPOINT | all", "put a breakpoint into the project file, adzeman.toml, for the next session"),
+    (
+        "go",
+        "go [over | into | out | line N [in FILE] | next [EVENT] | N EVENT | again]",
+        "run to the next stop, make a step, run to a line or an event, or have the event delivered again",
+    ),
     ("over", "over", "to the next line of this function"),
     ("into", "into", "to the next line, also in a function that is called"),
     ("out", "out", "to the next line of the caller"),
+    ("run", "run CALL", "call a function of the script, with breakpoints in it"),
     (
         "look",
-        "look [stack | locals | captured | varargs | globals | event | host | source | sources | contexts | events | EXPRESSION]",
+        "look [stack | locals | captured | varargs | globals | event | host | source | sources | contexts | events | break BREAKPOINT | EXPRESSION]",
         "look at something; alone, at the stop",
     ),
     ("let", "let TARGET = EXPRESSION", "change a variable, a field or part of the host"),
     ("use", "use frame NUMBER | context NAME", "look from another frame or into another context"),
+    ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
     ("pause", "pause", "stop at the next line that runs"),
     ("leave", "leave", "detach; the host runs on"),
     ("help", "help", "this list"),
@@ -97,9 +129,24 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
     let (word, rest) = split_word(line);
     let verb = full_verb(word)?;
     match verb {
-        "break" => parse_break(rest).map(Command::Break),
-        "breaks" => Ok(Command::Breaks),
-        "remove" => parse_remove(rest),
+        "break" => breaks::parse(rest).map(|wanted| Command::Break(Box::new(wanted))),
+        "breaks" => match rest {
+            "" => Ok(Command::Breaks),
+            "on" => Ok(Command::Arm(true)),
+            "off" => Ok(Command::Arm(false)),
+            _ => Err(usage("breaks")),
+        },
+        "enable" => pick(verb, rest).map(|which| Command::Enable(which, true)),
+        "disable" => pick(verb, rest).map(|which| Command::Enable(which, false)),
+        "remove" => pick(verb, rest).map(Command::Remove),
+        "keep" => pick(verb, rest).map(Command::Keep),
+        "library" => Ok(Command::Library(match rest {
+            "" => None,
+            "none" => Some(Vec::new()),
+            paths => Some(paths.split_whitespace().map(str::to_owned).collect()),
+        })),
+        "run" if rest.is_empty() => Err(usage("run")),
+        "run" => Ok(Command::Run(rest.to_owned())),
         "go" => parse_go(rest).map(Command::Go),
         "over" => Ok(Command::Go(Go::Over)),
         "into" => Ok(Command::Go(Go::Into)),
@@ -135,69 +182,42 @@ fn full_verb(word: &str) -> Result<&'static str, CliError> {
     }
 }
 
-fn parse_break(rest: &str) -> Result<Break, CliError> {
-    let (kind, rest) = split_word(rest);
-    let (head, condition, subject) = split_qualifiers(rest);
-    if head.is_empty() {
-        return Err(usage("break"));
-    }
-    let site = match kind {
-        "at" => parse_place(head)?,
-        "in" => Site::Function(head.to_owned()),
-        "on" => Site::Event(head.to_owned()),
-        _ => return Err(usage("break")),
-    };
-    Ok(Break { site, condition, subject })
-}
-
-/// Splits `SITE when CONDITION for SUBJECT`; the subject may also stand before the condition. A ` for ` within the
-/// condition does not count unless what follows is the end of the line's last words, so a condition that holds the word is
-/// put in parentheses.
-fn split_qualifiers(rest: &str) -> (&str, Option<String>, Option<String>) {
-    let (before_when, condition) = split_at_word(rest, "when");
-    let (head, subject) = split_at_word(before_when, "for");
-    match (condition, subject) {
-        (Some(condition), None) => {
-            let (condition, subject) = match condition.rsplit_once(" for ") {
-                Some((condition, subject)) if !subject.contains([')', '"', '\'']) => (condition, Some(subject)),
-                _ => (condition, None),
-            };
-            (head, Some(condition.trim().to_owned()), subject.map(|subject| subject.trim().to_owned()))
-        }
-        (condition, subject) => (head, condition.map(str::to_owned), subject.map(str::to_owned)),
-    }
-}
-
-fn split_at_word<'a>(text: &'a str, word: &str) -> (&'a str, Option<&'a str>) {
-    match text.split_once(&format!(" {word} ")) {
-        Some((before, after)) => (before.trim(), Some(after.trim())),
-        None => (text.trim(), None),
-    }
-}
-
-fn parse_place(text: &str) -> Result<Site, CliError> {
-    let place = text.rsplit_once(':').and_then(|(path, line)| Some((path, line.trim().parse::<i64>().ok()?)));
-    match place {
-        Some((path, line)) if line > 0 && !path.is_empty() => Ok(Site::Line { path: path.to_owned(), line }),
-        _ => Err(CliError::Usage(format!("'{text}' is no place; write FILE:LINE, such as toll.lua:42, lines from 1"))),
-    }
-}
-
-fn parse_remove(rest: &str) -> Result<Command, CliError> {
+fn pick(verb: &str, rest: &str) -> Result<Pick, CliError> {
     match rest {
-        "all" => Ok(Command::Remove(None)),
-        number => number.parse().map(|number| Command::Remove(Some(number))).map_err(|_| usage("remove")),
+        "" => Err(usage(verb)),
+        "all" => Ok(Pick::All),
+        one => Ok(Pick::One(one.to_owned())),
     }
 }
 
 fn parse_go(rest: &str) -> Result<Go, CliError> {
-    match rest {
-        "" => Ok(Go::Freely),
-        "over" => Ok(Go::Over),
-        "into" => Ok(Go::Into),
-        "out" => Ok(Go::Out),
+    let (first, more) = split_word(rest);
+    let event = |kind: &str, count| Go::Event { kind: kind.to_owned(), count };
+    match (first, more) {
+        ("", _) => Ok(Go::Freely),
+        ("over", "") => Ok(Go::Over),
+        ("into", "") => Ok(Go::Into),
+        ("out", "") => Ok(Go::Out),
+        ("again", "") => Ok(Go::Again),
+        ("next", "") => Ok(event("*", 1)),
+        ("next", kind) => Ok(event(kind, 1)),
+        ("line", place) => parse_line(place),
+        (count, kind) if !kind.is_empty() => {
+            let count = count.parse::<u64>().ok().filter(|count| *count > 0).ok_or_else(|| usage("go"))?;
+            Ok(event(kind, count))
+        }
         _ => Err(usage("go")),
     }
+}
+
+/// `60`, or `60 in toll.lua`.
+fn parse_line(place: &str) -> Result<Go, CliError> {
+    let (line, path) = match place.split_once(" in ") {
+        Some((line, path)) => (line, Some(path.trim().to_owned())),
+        None => (place, None),
+    };
+    let line = line.trim().parse::<i64>().ok().filter(|line| *line > 0).ok_or_else(|| usage("go"))?;
+    Ok(Go::Line { path, line })
 }
 
 fn parse_look(rest: &str) -> Look {
@@ -214,6 +234,7 @@ fn parse_look(rest: &str) -> Look {
         "sources" => Look::Sources,
         "contexts" => Look::Contexts,
         "events" => Look::Events,
+        _ if rest.starts_with("break ") => Look::Break(rest["break ".len()..].trim().to_owned()),
         expression => Look::Expression(expression.to_owned()),
     }
 }
@@ -243,40 +264,25 @@ fn parse_use(rest: &str) -> Result<Command, CliError> {
 mod tests {
     use super::*;
 
-    fn breaks(line: &str) -> (Site, Option<String>, Option<String>) {
-        match parse(line).unwrap() {
-            Command::Break(wanted) => (wanted.site, wanted.condition, wanted.subject),
-            other => panic!("{other:?}"),
-        }
-    }
-
-    fn text(value: &str) -> Option<String> {
-        Some(value.to_owned())
-    }
-
-    #[test]
-    fn sites_and_qualifiers() {
-        let line = Site::Line { path: "toll.lua".to_owned(), line: 42 };
-        assert_eq!(breaks("break at toll.lua:42 when length > 20"), (line.clone(), text("length > 20"), None));
-        assert_eq!(breaks("brea at toll.lua:42"), (line, None, None));
-        let event = Site::Event("record.before_save".to_owned());
-        let both = (event, text("event.record.kind == \"passage\""), text("passage 118"));
-        assert_eq!(breaks("break on record.before_save when event.record.kind == \"passage\" for passage 118"), both);
-        assert_eq!(breaks("break on record.before_save for passage 118 when event.record.kind == \"passage\""), both);
-        assert_eq!(breaks("break in fare").0, Site::Function("fare".to_owned()));
-    }
-
-    #[test]
-    fn a_condition_may_hold_the_word_for_in_a_text() {
-        assert_eq!(breaks("break on x when name == \"fish for tea\"").1, text("name == \"fish for tea\""));
-    }
-
     #[test]
     fn prefixes_are_enough_when_they_are_clear() {
         assert_eq!(parse("g").unwrap(), Command::Go(Go::Freely));
         assert_eq!(parse("loo stack").unwrap(), Command::Look(Look::Stack));
-        assert_eq!(parse("l").unwrap_err().to_string(), "'l' could be look or let or leave");
+        assert_eq!(parse("l").unwrap_err().to_string(), "'l' could be look or let or library or leave");
+        assert!(matches!(parse("brea at toll.lua:42"), Ok(Command::Break(_))));
         assert!(parse("length").unwrap_err().to_string().contains("'look length'"));
+    }
+
+    #[test]
+    fn ways_to_go_on() {
+        let go = |line: &str| match parse(line).unwrap() {
+            Command::Go(go) => go,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(go("go line 60 in toll.lua"), Go::Line { path: Some("toll.lua".to_owned()), line: 60 });
+        assert_eq!(go("go 10 frame.update"), Go::Event { kind: "frame.update".to_owned(), count: 10 });
+        assert_eq!(go("go next"), Go::Event { kind: "*".to_owned(), count: 1 });
+        assert_eq!(go("go again"), Go::Again);
     }
 
     #[test]
@@ -289,7 +295,19 @@ mod tests {
 
     #[test]
     fn mistakes_say_how_it_is_done() {
-        for line in ["break", "break at toll.lua", "break at toll.lua:0", "remove x", "go away", "use", "use frame x"] {
+        for line in [
+            "break",
+            "break at toll.lua",
+            "break at toll.lua:0",
+            "remove",
+            "go away",
+            "go line x",
+            "go 0 frame.update",
+            "run",
+            "breaks maybe",
+            "use",
+            "use frame x",
+        ] {
             assert!(matches!(parse(line), Err(CliError::Usage(_))), "{line}");
         }
     }

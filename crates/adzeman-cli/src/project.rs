@@ -1,0 +1,130 @@
+//! The project file, `adzeman.toml`: breakpoints that are set in every session, and what steps pass over.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{Array, DocumentMut, Item, Value};
+
+use crate::error::CliError;
+
+/// Its name, in the current directory or one above.
+pub(crate) const FILE_NAME: &str = "adzeman.toml";
+
+/// The project file as it was read. Whatever else is in it stays as it is.
+#[derive(Debug)]
+pub(crate) struct Project {
+    path: PathBuf,
+    document: DocumentMut,
+}
+
+impl Project {
+    /// Reads the file given, or the nearest one from the current directory up. One that is to be written first begins
+    /// empty, in the current directory.
+    pub(crate) fn find(given: Option<&Path>) -> Result<Self, CliError> {
+        let path = match given {
+            Some(path) => path.to_owned(),
+            None => nearest().unwrap_or_else(|| PathBuf::from(FILE_NAME)),
+        };
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(why) if why.kind() == std::io::ErrorKind::NotFound && given.is_none() => String::new(),
+            Err(why) => return Err(CliError::Unreadable { file: path.display().to_string(), why }),
+        };
+        let document = text
+            .parse::<DocumentMut>()
+            .map_err(|error| CliError::BadProject { file: path.display().to_string(), why: error.to_string() })?;
+        let project = Self { path, document };
+        project.list("breaks")?;
+        project.list("library")?;
+        Ok(project)
+    }
+
+    /// As if there were no file; what is kept goes into one in the current directory.
+    pub(crate) fn none() -> Self {
+        Self { path: PathBuf::from(FILE_NAME), document: DocumentMut::new() }
+    }
+
+    /// The file's name, for people.
+    pub(crate) fn shown(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    /// Breakpoints, as typed behind `break`.
+    pub(crate) fn breaks(&self) -> Vec<String> {
+        self.list("breaks").unwrap_or_default()
+    }
+
+    /// Sources and folders that steps pass over.
+    pub(crate) fn library(&self) -> Vec<String> {
+        self.list("library").unwrap_or_default()
+    }
+
+    fn list(&self, key: &str) -> Result<Vec<String>, CliError> {
+        let wrong = || CliError::BadProject {
+            file: self.shown(),
+            why: format!("'{key}' must be a list of texts, such as {key} = [\"...\"]"),
+        };
+        match self.document.get(key) {
+            None => Ok(Vec::new()),
+            Some(item) => {
+                let texts = item.as_array().ok_or_else(wrong)?.iter();
+                texts.map(|value| value.as_str().map(str::to_owned)).collect::<Option<_>>().ok_or_else(wrong)
+            }
+        }
+    }
+
+    /// Replaces the breakpoints and writes the file.
+    pub(crate) fn set_breaks(&mut self, breaks: &[String]) -> Result<(), CliError> {
+        let mut list = Array::new();
+        for text in breaks {
+            let mut value = Value::from(text.as_str());
+            value.decor_mut().set_prefix("\n  ");
+            list.push_formatted(value);
+        }
+        list.set_trailing(if breaks.is_empty() { "" } else { "\n" });
+        list.set_trailing_comma(!breaks.is_empty());
+        self.document["breaks"] = Item::Value(Value::Array(list));
+        let unwritable = |why| CliError::Unwritable { file: self.shown(), why };
+        // Written beside it first: a full disk must not cost the file that is there.
+        let beside = self.path.with_extension("toml.new");
+        fs::write(&beside, self.document.to_string()).map_err(unwritable)?;
+        fs::rename(&beside, &self.path).map_err(unwritable)
+    }
+}
+
+/// The nearest project file from the current directory up.
+fn nearest() -> Option<PathBuf> {
+    let here = std::env::current_dir().ok()?;
+    here.ancestors().map(|folder| folder.join(FILE_NAME)).find(|path| path.is_file())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn breakpoints_are_kept_and_the_rest_of_the_file_stays() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join(FILE_NAME);
+        fs::write(&path, "# ours\nlibrary = [\"lib/\"] # theirs\n").unwrap();
+        let mut project = Project::find(Some(&path)).unwrap();
+        assert_eq!(project.library(), ["lib/"]);
+        project.set_breaks(&["at toll.lua:42 when name == \"x\"".to_owned(), "in fare".to_owned()]).unwrap();
+        let again = Project::find(Some(&path)).unwrap();
+        assert_eq!(again.breaks(), ["at toll.lua:42 when name == \"x\"", "in fare"]);
+        let text = fs::read_to_string(&path).unwrap();
+        assert!(text.starts_with("# ours\nlibrary = [\"lib/\"] # theirs\n"), "{text}");
+    }
+
+    #[test]
+    fn a_file_that_cannot_be_read_says_why() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join(FILE_NAME);
+        assert!(matches!(Project::find(Some(&path)), Err(CliError::Unreadable { .. })));
+        fs::write(&path, "breaks = \"in fare\"").unwrap();
+        let why = Project::find(Some(&path)).unwrap_err().to_string();
+        assert!(why.contains("'breaks' must be a list of texts"), "{why}");
+        fs::write(&path, "breaks = [").unwrap();
+        assert!(Project::find(Some(&path)).unwrap_err().to_string().contains("line 1"));
+    }
+}
