@@ -5,6 +5,8 @@
 //! script was interrupted, or a moment between two handlers. Both live on the thread that runs the scripts and never
 //! leave it; everything they answer is plain data.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -327,11 +329,11 @@ pub trait Supervisor {
     /// A source was loaded. Answers its number.
     fn source_loaded(&self, facts: SourceFacts) -> SourceId;
 
-    /// Whether something changed since the engine was last told what to watch: asked before every other test, so it must
-    /// be no more than an atomic load.
-    fn wants_attention(&self) -> bool;
+    /// Set, from any thread, when something changed since the engine was last told what to watch. The engine asks for it
+    /// once and looks at it, relaxed, on each line it watches.
+    fn attention(&self) -> Arc<AtomicBool>;
 
-    /// A line that [`Need`] covers was reached, or attention was wanted. Returns when the context may go on, which can
+    /// A line that [`Need`] covers was reached, or [`attention`](Self::attention) was set. Returns when the context may go on, which can
     /// take as long as a person looks at it.
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
 

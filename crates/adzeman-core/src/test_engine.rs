@@ -17,6 +17,7 @@
 use std::cell::{Cell, RefCell};
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
 use crate::breakpoint::{Breakpoint, SourceLine};
 use crate::decide::{Decider, Moment, Need};
@@ -124,6 +125,7 @@ impl TestEngine {
             decider: RefCell::new(decider),
             at_stop: RefCell::new(Box::new(at_stop)),
             stops: RefCell::default(),
+            attention: Arc::default(),
         });
         self.attach(script.clone());
         self.watch(&script.decider.borrow().need());
@@ -135,7 +137,7 @@ impl TestEngine {
         let supervisor = self.supervisor.borrow().clone();
         let Some(supervisor) = supervisor else { return };
         let covered = self.need.borrow().as_ref().is_some_and(|need| need.every_line || need.mask().contains(line));
-        if covered || supervisor.wants_attention() {
+        if covered || supervisor.attention().load(Relaxed) {
             supervisor.line_reached(&mut View(self), self.source.get(), line);
         }
     }
@@ -324,6 +326,8 @@ struct Script {
     decider: RefCell<Decider>,
     at_stop: RefCell<Box<dyn FnMut(StopSeen) -> Run>>,
     stops: RefCell<Vec<u32>>,
+    /// Set while every line is wanted.
+    attention: Arc<AtomicBool>,
 }
 
 impl Supervisor for Script {
@@ -331,8 +335,8 @@ impl Supervisor for Script {
         SourceId(0)
     }
 
-    fn wants_attention(&self) -> bool {
-        self.decider.borrow().need().every_line
+    fn attention(&self) -> Arc<AtomicBool> {
+        self.attention.clone()
     }
 
     fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool {
@@ -350,6 +354,7 @@ impl Supervisor for Script {
         if let Run::Step(kind) = (self.at_stop.borrow_mut())(StopSeen { number, line }) {
             decider.begin_step(Step::begin(kind, engine.stack()));
         }
+        self.attention.store(decider.need().every_line, Relaxed);
     }
 
     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}

@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Resolved, Site, SourceLine, Status};
 use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
@@ -44,8 +45,8 @@ impl Supervisor for Watch {
         SourceId(0)
     }
 
-    fn wants_attention(&self) -> bool {
-        false
+    fn attention(&self) -> Arc<AtomicBool> {
+        Arc::default()
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {

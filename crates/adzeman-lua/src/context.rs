@@ -4,6 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
 use adzeman_core::decide::Need;
@@ -36,6 +37,7 @@ pub(crate) struct Context {
     host: Rc<dyn HostView>,
     registration: interrupt::Registration,
     need: RefCell<Need>,
+    attention: Arc<AtomicBool>,
     /// The parts of `need` that the hook asks for first.
     every_line: Cell<bool>,
     mask: RefCell<LineSet>,
@@ -62,6 +64,7 @@ impl Context {
     pub(crate) fn new(main: State, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Self {
         Self {
             main,
+            attention: supervisor.attention(),
             supervisor,
             host,
             registration: interrupt::register(main),
@@ -116,7 +119,13 @@ impl Context {
     pub(crate) fn covers(&self, line: u32) -> bool {
         self.every_line.get()
             || Line::new(line).is_some_and(|line| self.mask.borrow().contains(line))
-            || self.supervisor.wants_attention()
+            || self.wants_attention()
+    }
+
+    /// Whether something changed since this context was told what to watch.
+    #[inline]
+    pub(crate) fn wants_attention(&self) -> bool {
+        self.attention.load(Relaxed)
     }
 
     /// Whether a hook is wanted at all.

@@ -14,6 +14,8 @@
 //! ```
 //! use std::cell::RefCell;
 //! use std::rc::Rc;
+//! use std::sync::Arc;
+//! use std::sync::atomic::AtomicBool;
 //! use adzeman_core::engine::{Engine, Supervisor};
 //! use adzeman_core::host::{HostError, HostView, TreePath};
 //! use adzeman_core::source::{Line, SourceFacts, SourceId};
@@ -28,7 +30,7 @@
 //!         self.0.borrow_mut().push(facts);
 //!         SourceId(0)
 //!     }
-//!     fn wants_attention(&self) -> bool { false }
+//!     fn attention(&self) -> Arc<AtomicBool> { Arc::default() }
 //!     fn line_reached(&self, _: &mut dyn Engine, _: Option<SourceId>, _: Line) {}
 //!     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
 //!     fn is_attached(&self) -> bool { false }

@@ -49,6 +49,8 @@ pub(crate) struct ContextShared {
     mailbox: Sender<Mail>,
     pause_wanted: AtomicBool,
     budget_over: AtomicBool,
+    /// Set with anything that the script thread must take notice of.
+    attention: Arc<AtomicBool>,
     interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
     state: Mutex<RunState>,
 }
@@ -67,8 +69,9 @@ impl ContextShared {
         self.mailbox.send(mail).is_ok()
     }
 
-    /// Has the engine report its next line, even in an endless loop, as far as the platform can.
+    /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
     pub(crate) fn interrupt(&self) -> bool {
+        self.attention.store(true, Ordering::SeqCst);
         let interrupt = lock(&self.interrupt).clone();
         interrupt.is_some_and(|interrupt| interrupt.interrupt())
     }
@@ -108,8 +111,6 @@ pub(crate) struct LocalContext {
     lane: Weak<Lane>,
     engine: RefCell<Option<Rc<dyn EngineContext>>>,
     decider: RefCell<Decider>,
-    /// The changes this context has taken notice of.
-    seen_changes: Cell<u64>,
     /// How many events were being handled when the step under way began.
     step_events: Cell<usize>,
     /// How many calls that a person asked for are under way.
@@ -140,8 +141,7 @@ impl LocalContext {
 
     /// Takes notice of what sessions changed since the last time.
     fn catch_up(&self) {
-        let changes = self.host.changes.load(Ordering::SeqCst);
-        if self.seen_changes.replace(changes) != changes {
+        if self.shared.attention.swap(false, Ordering::SeqCst) {
             let mut decider = self.decider.borrow_mut();
             decider.arm(self.host.armed());
             if !self.host.is_attached() {
@@ -177,7 +177,7 @@ impl LocalContext {
 
     /// At a safe point: takes notice of changes and has the engine watch accordingly.
     pub(crate) fn refresh(&self) {
-        if self.wants_attention() {
+        if self.shared.attention.load(Ordering::SeqCst) {
             self.catch_up();
             self.watch();
         }
@@ -295,11 +295,8 @@ impl Supervisor for LocalContext {
         self.host.add_source(facts)
     }
 
-    #[inline]
-    fn wants_attention(&self) -> bool {
-        self.host.changes.load(Ordering::Relaxed) != self.seen_changes.get()
-            || self.shared.pause_wanted.load(Ordering::Relaxed)
-            || self.shared.budget_over.load(Ordering::Relaxed)
+    fn attention(&self) -> Arc<AtomicBool> {
+        self.shared.attention.clone()
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
@@ -384,6 +381,8 @@ impl ContextHandle {
             mailbox: lane.sender.clone(),
             pause_wanted: AtomicBool::new(false),
             budget_over: AtomicBool::new(false),
+            // At the first look it catches up.
+            attention: Arc::new(AtomicBool::new(true)),
             interrupt: Mutex::new(None),
             state: Mutex::new(RunState::Running),
         });
@@ -393,8 +392,6 @@ impl ContextHandle {
             lane: Rc::downgrade(&lane),
             engine: RefCell::new(None),
             decider: RefCell::new(Decider::of(id)),
-            // Never a number of changes, so that the first look catches up.
-            seen_changes: Cell::new(u64::MAX),
             step_events: Cell::new(0),
             running_openly: Cell::new(0),
         });

@@ -31,8 +31,6 @@ pub(crate) struct Shared {
     pub(crate) clock: Arc<Clock>,
     /// How many clients are attached. Zero is what makes a host pay nothing.
     pub(crate) attached: AtomicUsize,
-    /// Counts every change that script threads must take notice of.
-    pub(crate) changes: AtomicU64,
     pub(crate) closing: AtomicBool,
     sources: Mutex<Sources>,
     store: Mutex<BreakpointStore>,
@@ -57,7 +55,6 @@ impl Shared {
             objects,
             clock: Arc::new(Clock::new()),
             attached: AtomicUsize::new(0),
-            changes: AtomicU64::new(0),
             closing: AtomicBool::new(false),
             sources: Mutex::default(),
             store: Mutex::default(),
@@ -251,7 +248,6 @@ impl Shared {
         };
         *lock(&self.armed) = Arc::new(armed);
         let before = std::mem::replace(&mut *lock(&self.resolved), resolved.clone());
-        self.changes.fetch_add(1, SeqCst);
         for context in self.contexts() {
             context.interrupt();
         }

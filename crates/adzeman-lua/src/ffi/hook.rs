@@ -89,8 +89,20 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
     let (context, event) = unsafe { (context_of(raw), (*record).event) };
+    if let Some(context) = context
+        && event == ffi::LUA_HOOKLINE
+        && context.is_gated()
+    {
+        // SAFETY: a line hook finds the line filled in.
+        let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
+        // The most frequent case by far.
+        if !context.covers(line) {
+            context.leave_entry();
+            return;
+        }
+    }
     // A hook set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
-    let Some(context) = context.filter(|context| context.is_hooked() || context.supervisor().wants_attention()) else {
+    let Some(context) = context.filter(|context| context.is_hooked() || context.wants_attention()) else {
         // SAFETY: `raw` is the running thread.
         unsafe { ffi::lua_sethook(raw, None, 0, 0) };
         return;
@@ -157,7 +169,7 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
             None => {}
             Some(true) => {
                 context.enter(call as usize);
-                ffi::lua_sethook(raw, Some(on_hook), IN_WATCHED, 0);
+                set_mask(raw, IN_WATCHED);
             }
             Some(false) => {
                 if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 {
@@ -195,6 +207,18 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
             Some(true) => IN_WATCHED,
             Some(false) => BELOW_WATCHED,
         };
+        set_mask(raw, mask);
+    }
+}
+
+/// Watches other events from here on. Setting a hook walks the whole stack, so that it is not done needlessly.
+///
+/// # Safety
+/// `raw` is the running thread.
+#[inline]
+unsafe fn set_mask(raw: *mut ffi::lua_State, mask: c_int) {
+    // SAFETY: given by the caller.
+    unsafe {
         if ffi::lua_gethookmask(raw) != mask {
             ffi::lua_sethook(raw, Some(on_hook), mask, 0);
         }
@@ -206,7 +230,7 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
 /// # Safety
 /// As [`on_hook`].
 unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
-    if context.supervisor().wants_attention() {
+    if context.wants_attention() {
         // SAFETY: `raw` is the running thread.
         unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
     }

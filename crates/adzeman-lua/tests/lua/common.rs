@@ -4,6 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site, SourceLine};
 use adzeman_core::decide::{Decider, Moment};
@@ -60,8 +61,8 @@ impl Supervisor for Supervising {
         self.sources.borrow_mut().add(facts)
     }
 
-    fn wants_attention(&self) -> bool {
-        false
+    fn attention(&self) -> Arc<AtomicBool> {
+        Arc::default()
     }
 
     fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool {
