@@ -140,7 +140,9 @@ impl Session<'_> {
             ["enable" | "disable" | "remove" | "keep"] | ["look", "break"] => self.breakpoint_names(),
             ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
             ["go", "next"] => self.event_names().collect(),
-            ["break", "on"] => self.event_names().chain(["error", "every", "change"].map(str::to_owned)).collect(),
+            ["break", "on"] => {
+                self.event_names().chain(["error", "every", "change", "write", "read"].map(str::to_owned)).collect()
+            }
             ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
             ["break", "at"] => self.source_names(),
             _ => return self.expression_completions(line),

@@ -8,7 +8,7 @@ use crate::breakpoint::{
     Tracked,
 };
 use crate::engine::{Engine, Probe};
-use crate::source::LineSet;
+use crate::source::{LineSet, NameUse};
 use crate::stepping::{Step, StepKind};
 
 /// A value that changed.
@@ -54,6 +54,15 @@ pub enum Reason {
         id: BreakpointId,
         /// What changed.
         change: Change,
+    },
+    /// A statement is reached that uses a value; it has not run yet.
+    Used {
+        /// The breakpoint.
+        id: BreakpointId,
+        /// The value as it was called when the breakpoint was set.
+        target: String,
+        /// Whether the statement assigns to it; it reads it otherwise.
+        is_write: bool,
     },
     /// A handler takes longer than it may.
     OverBudget {
@@ -277,9 +286,15 @@ impl Decider {
         let on_line = moment.place.map_or(&[][..], |place| armed.at_line(place));
         if !on_line.is_empty() {
             let entered = engine.is_function_entry();
-            let there = on_line.iter().filter(|sited| entered || !sited.at_entry);
-            let hit = hit(there, moment, engine, &mut decision.said);
+            let (uses, there): (Vec<_>, Vec<_>) = on_line
+                .iter()
+                .filter(|sited| entered || !sited.at_entry)
+                .partition(|sited| matches!(sited.breakpoint.spec.site, Site::Change { .. }));
+            let hit = hit(there.into_iter(), moment, engine, &mut decision.said);
             keep(&mut decision.reason, hit, |ids| Reason::Breakpoint { ids });
+            for sited in uses {
+                self.at_use(sited, moment, engine, &mut decision);
+            }
         }
         if decision.reason.is_none() && std::mem::take(&mut self.pause) {
             decision.reason = Some(Reason::Pause);
@@ -288,6 +303,23 @@ impl Decider {
             decision.reason = Some(Reason::Step);
         }
         self.settle(decision)
+    }
+
+    /// Decides about a line that may use a watched value: whether what it writes names that value here.
+    fn at_use(&self, sited: &Sited, moment: Moment<'_>, engine: &mut dyn Engine, decision: &mut Decision) {
+        let Site::Change { target: Tracked::Script { context, track, shown }, how } = &sited.breakpoint.spec.site
+        else {
+            return;
+        };
+        let mut is_use = |held: &NameUse| {
+            engine.names(*track, &held.text) && !held.guard.as_ref().is_some_and(|guard| engine.rules_out(guard))
+        };
+        if *context != self.context || !sited.uses.iter().any(&mut is_use) {
+            return;
+        }
+        let hit = hit(std::iter::once(sited), moment, engine, &mut decision.said);
+        let (target, is_write) = (shown.clone(), *how == ChangeKind::Written);
+        keep(&mut decision.reason, hit, |_| Reason::Used { id: sited.breakpoint.id, target, is_write });
     }
 
     /// A step into a function of a library goes on until it is out of it.
@@ -397,7 +429,14 @@ impl Decider {
             let Site::Change { target: Tracked::Script { track, shown, .. }, how } = &sited.breakpoint.spec.site else {
                 continue;
             };
-            let Probe::Changed { before: was, now } = engine.probe(*track) else { continue };
+            let (was, now) = match engine.probe(*track) {
+                Probe::Changed { before, now } => (before, now),
+                Probe::Gone => {
+                    sited.breakpoint.note_gone();
+                    continue;
+                }
+                Probe::Same => continue,
+            };
             if *how == ChangeKind::Type && was.0 == now.0 {
                 continue;
             }

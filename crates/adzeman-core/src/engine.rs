@@ -15,7 +15,7 @@ use thiserror::Error;
 use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
 use crate::host::HostError;
-use crate::source::{Line, SourceFacts, SourceId};
+use crate::source::{Line, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable};
 
@@ -268,6 +268,19 @@ pub trait Engine {
         Probe::Gone
     }
 
+    /// Whether `text`, as the innermost function uses it, names the value watched.
+    fn names(&mut self, track: TrackId, text: &str) -> bool {
+        let _ = (track, text);
+        false
+    }
+
+    /// Whether a condition of the script is false in the innermost function, as far as that can be told without running
+    /// anything of the script.
+    fn rules_out(&mut self, condition: &str) -> bool {
+        let _ = condition;
+        false
+    }
+
     /// Forgets a watched value.
     fn untrack(&mut self, track: TrackId) {
         let _ = track;
@@ -316,6 +329,13 @@ pub trait Syntax: Send + Sync {
     /// # Errors
     /// What is wrong with it, for people.
     fn check_expression(&self, text: &str) -> Result<(), String>;
+
+    /// Where a script's text uses a variable or field of this name, or one whose name only shows when it runs
+    /// (`boats[name]`). Empty when the language is not understood that far.
+    fn uses_of(&self, script: &str, name: &str) -> Vec<NameUse> {
+        let _ = (script, name);
+        Vec::new()
+    }
 
     /// Whether `text` could be run as a statement.
     ///

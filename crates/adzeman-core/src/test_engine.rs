@@ -402,5 +402,5 @@ pub fn armed_at(engine: &TestEngine, lines: &[u32]) -> Arc<crate::breakpoint::Ar
         BreakpointSpec::at(Site::Line { path: engine.name.clone(), line: Line::new(*line).unwrap_or(Line::FIRST) })
     };
     store.replace(OwnerId(1), |_| true, lines.iter().map(spec).collect());
-    Arc::new(Armed::new(&store.resolve(&sources, &[]), std::collections::HashSet::new()))
+    Arc::new(Armed::new(&store.resolve(&sources, &[], &|_, _| Vec::new()), std::collections::HashSet::new()))
 }

@@ -88,7 +88,7 @@ fn resolve(engine: &TestEngine, specs: Vec<BreakpointSpec>) -> Vec<Resolved> {
     sources.add(engine.facts());
     let mut store = BreakpointStore::default();
     store.replace(OwnerId(1), |_| true, specs);
-    store.resolve(&sources, &["frame.update".to_owned()])
+    store.resolve(&sources, &["frame.update".to_owned()], &|_, _| Vec::new())
 }
 
 /// Runs the program with breakpoints and answers the stops, and what was said.
@@ -184,7 +184,7 @@ fn a_breakpoint_asked_for_again_keeps_its_number_and_owners_keep_apart() {
     assert_eq!((again[0].id, again[0].hits()), (mine[1].id, 1));
     assert!(again[1].id.0 > 3, "numbers are not used twice");
     store.remove_owner(OwnerId(1));
-    let left = store.resolve(&Sources::default(), &[]);
+    let left = store.resolve(&Sources::default(), &[], &|_, _| Vec::new());
     assert_eq!(left.iter().map(|held| held.breakpoint.owner).collect::<Vec<_>>(), [OwnerId(2)]);
 }
 

@@ -57,7 +57,7 @@ dap_types! {
         data_id: serde_json::Value,
         /// What it is, or why it cannot be watched.
         description: String,
-        /// `write`.
+        /// `write`, and `read` for values of scripts.
         access_types: Option<Vec<String>>,
         /// Whether it is good for another session too.
         can_persist: bool,

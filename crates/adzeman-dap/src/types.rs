@@ -147,7 +147,7 @@ dap_types! {
     DataBreakpoint {
         /// What the answer to `dataBreakpointInfo` called it.
         data_id: String,
-        /// Only `write` is offered: it stops when the value is another one.
+        /// `write` stops when the value is another one, `read` at a statement that reads it.
         access_type: Option<String>,
         /// Expression that must be true.
         condition: Option<String>,
@@ -181,8 +181,8 @@ dap_types! {
         budget_milliseconds: Option<f64>,
         /// On an error: only when its text contains this.
         containing: Option<String>,
-        /// On a change: only to a value of another type.
-        type_only: Option<bool>,
+        /// On a change: `type` for one to a value of another type, `write` for every statement that assigns to it.
+        on: Option<String>,
     }
 
     /// A breakpoint as it is.

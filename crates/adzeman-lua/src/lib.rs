@@ -69,6 +69,7 @@ mod json;
 mod names;
 mod quick;
 mod track;
+mod uses;
 mod values;
 mod view;
 
@@ -78,7 +79,7 @@ use std::sync::Arc;
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
-use adzeman_core::source::Line;
+use adzeman_core::source::{Line, NameUse};
 use mlua::{Function, Lua, MultiValue};
 use thiserror::Error;
 
@@ -158,6 +159,10 @@ impl Syntax for LuaSyntax {
 
     fn check_statement(&self, text: &str) -> Result<(), String> {
         check(text)
+    }
+
+    fn uses_of(&self, script: &str, name: &str) -> Vec<NameUse> {
+        uses::uses_of(script, name)
     }
 }
 

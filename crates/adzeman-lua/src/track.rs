@@ -101,7 +101,7 @@ impl Context {
         state.push_slot(Slot::Tracks);
         let slot = state.top();
         self.keep_at(state, slot, entry(id, 0), holder)?;
-        key.push(state)?;
+        key.push(self, state, target)?;
         let key_at = state.top();
         self.keep_at(state, slot, entry(id, 1), key_at)?;
         {
@@ -201,6 +201,46 @@ impl Context {
         Ok(Probe::Changed { before, now })
     }
 
+    /// Whether `text`, as a function uses it, names a watched value: the same variable, or the same field of the same table.
+    pub(crate) fn names(&self, state: State, track: TrackId, target: Target, text: &str) -> Result<bool, EngineError> {
+        let Some(place) = self.tracks.borrow().all.get(&track.0).copied() else { return Ok(false) };
+        state.push_slot(Slot::Tracks);
+        let slot = state.top();
+        let (table, key) = split_last(text);
+        match (place, table) {
+            (Where::Field, table) => {
+                match table {
+                    Some(table) => self.push_raw_path(state, Some(target), table)?,
+                    None if matches!(self.place_of(Some(target), key.name()), Place::Global) => {
+                        self.push_globals_at(state, Some(target));
+                    }
+                    None => return Ok(false),
+                }
+                state.raw_get_index(slot, entry(track.0, 0));
+                if !state.raw_equal(-1, -2) {
+                    return Ok(false);
+                }
+                key.push(self, state, target)?;
+                state.raw_get_index(slot, entry(track.0, 1));
+                Ok(state.raw_equal(-1, -2))
+            }
+            (Where::Local { thread, call, number, ended: false }, None) => {
+                let Place::Local(at, held) = self.place_of(Some(target), key.name()) else { return Ok(false) };
+                let is_call = at.state.level(at.level).is_some_and(|function| function.call() == call);
+                Ok(at.state.address() == thread && is_call && held == number)
+            }
+            (Where::Captured(number), None) => {
+                let Place::Captured(at, held) = self.place_of(Some(target), key.name()) else { return Ok(false) };
+                at.state.level(at.level).inspect(|function| function.push_function());
+                at.state.move_to(state, 1);
+                let here = state.captured_identity(-1, held);
+                state.raw_get_index(slot, entry(track.0, 0));
+                Ok(state.captured_identity(-1, number) == here)
+            }
+            _ => Ok(false),
+        }
+    }
+
     /// Forgets a watched value.
     pub(crate) fn untrack(&self, state: State, track: TrackId) -> Result<(), EngineError> {
         self.tracks.borrow_mut().all.remove(&track.0);
@@ -224,7 +264,7 @@ impl Context {
                 if state.type_at(-1) != Type::Table {
                     return Err(cannot(text, &format!("'{table}' holds no table, so it has no fields")));
                 }
-                key.push(state)?;
+                key.push(self, state, target)?;
                 state.raw_get(-2);
                 Ok(())
             }
@@ -268,23 +308,26 @@ fn cannot(name: &str, why: &str) -> EngineError {
 enum Key<'a> {
     Name(&'a str),
     Number(i64),
+    /// A variable, whose value is the key.
+    Variable(&'a str),
 }
 
 impl Key<'_> {
     fn name(&self) -> &str {
         match self {
             Self::Name(name) => name,
-            Self::Number(_) => "",
+            Self::Number(_) | Self::Variable(_) => "",
         }
     }
 
-    fn push(&self, state: State) -> Result<(), EngineError> {
+    fn push(&self, context: &Context, state: State, target: impl Into<Option<Target>>) -> Result<(), EngineError> {
         match self {
             Self::Name(name) => state.push_bytes(name.as_bytes()),
             Self::Number(number) => {
                 state.push_integer(*number);
                 Ok(())
             }
+            Self::Variable(path) => context.push_raw_path(state, target.into(), path),
         }
     }
 }
@@ -294,7 +337,12 @@ fn split_last(text: &str) -> (Option<&str>, Key<'_>) {
     let text = text.trim();
     if let Some((table, inside)) = text.strip_suffix(']').and_then(|text| text.rsplit_once('[')) {
         let inside = inside.trim();
-        let key = inside.parse().map_or_else(|_| Key::Name(inside.trim_matches(['"', '\''])), Key::Number);
+        let quoted = ['"', '\''].iter().find_map(|quote| inside.strip_prefix(*quote)?.strip_suffix(*quote));
+        let key = match (quoted, inside.parse()) {
+            (Some(name), _) => Key::Name(name),
+            (None, Ok(number)) => Key::Number(number),
+            (None, Err(_)) => Key::Variable(inside),
+        };
         return (Some(table.trim()), key);
     }
     match text.rsplit_once('.') {

@@ -11,6 +11,7 @@ use crate::evaluate::Target;
 use crate::ffi::activation::FunctionInfo;
 use crate::ffi::state::State;
 use crate::ffi::walk;
+use crate::quick::{self, Quick};
 use crate::values::{Node, captured_names};
 
 /// The state at the moment when `state`, one of its threads, was interrupted.
@@ -338,6 +339,19 @@ impl Engine for View<'_> {
         let probe = self.context.quietly(|| self.context.probe(self.state, track));
         self.state.cut_to(top);
         probe.unwrap_or(Probe::Same)
+    }
+
+    fn names(&mut self, track: TrackId, text: &str) -> bool {
+        let top = self.state.top();
+        let target = self.innermost();
+        let outcome = self.context.quietly(|| self.context.names(self.state, track, target, text));
+        self.state.cut_to(top);
+        outcome.unwrap_or(false)
+    }
+
+    fn rules_out(&mut self, condition: &str) -> bool {
+        let (state, scope) = (self.state, quick::Scope::Function(self.innermost()));
+        Quick::parse(condition).and_then(|quick| quick.holds(self.context, state, scope)) == Some(false)
     }
 
     fn untrack(&mut self, track: TrackId) {

@@ -239,7 +239,10 @@ impl Shared {
 
     /// Binds all breakpoints anew, has every context take notice, and tells clients of what changed.
     pub(crate) fn rearm(&self) {
-        let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names());
+        let syntax = self.contexts().first().map(|context| context.syntax.clone());
+        let find_uses =
+            |text: &str, name: &str| syntax.as_ref().map(|syntax| syntax.uses_of(text, name)).unwrap_or_default();
+        let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names(), &find_uses);
         let library = self.library();
         let armed = {
             let disarmed = lock(&self.disarmed);

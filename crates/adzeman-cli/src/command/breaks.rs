@@ -11,7 +11,16 @@ pub(crate) enum Site {
     Function(String),
     Event { kind: String, at_boundary: bool, over_milliseconds: Option<f64> },
     Error { every: bool, containing: Option<String> },
-    Change { target: String, type_only: bool },
+    Change { target: String, how: Change },
+}
+
+/// What counts as a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Change {
+    Value,
+    Type,
+    Write,
+    Read,
 }
 
 /// What to do there.
@@ -109,9 +118,11 @@ fn site(head: &str) -> Result<Site, CliError> {
             ("every", "error") => Site::Error { every: true, containing: None },
             ("change", target) => match target.strip_prefix("of type ") {
                 _ if target.is_empty() => return Err(usage()),
-                Some(target) => Site::Change { target: target.trim().to_owned(), type_only: true },
-                None => Site::Change { target: target.to_owned(), type_only: false },
+                Some(target) => Site::Change { target: target.trim().to_owned(), how: Change::Type },
+                None => Site::Change { target: target.to_owned(), how: Change::Value },
             },
+            ("write", target) if !target.is_empty() => Site::Change { target: target.to_owned(), how: Change::Write },
+            ("read", target) if !target.is_empty() => Site::Change { target: target.to_owned(), how: Change::Read },
             ("event", "") => event("*"),
             (kind, "") => event(kind),
             _ => return Err(usage()),
@@ -287,8 +298,14 @@ impl fmt::Display for Site {
                 write!(f, "on {}error", if *every { "every " } else { "" })?;
                 containing.as_ref().map_or(Ok(()), |text| write!(f, " containing \"{text}\""))
             }
-            Self::Change { target, type_only } => {
-                write!(f, "on change {}{target}", if *type_only { "of type " } else { "" })
+            Self::Change { target, how } => {
+                let how = match how {
+                    Change::Value => "change",
+                    Change::Type => "change of type",
+                    Change::Write => "write",
+                    Change::Read => "read",
+                };
+                write!(f, "on {how} {target}")
             }
         }
     }
@@ -318,6 +335,8 @@ mod tests {
             "on every error containing \"gate is stuck\"",
             "on change host.locks.upper.level",
             "on change of type total",
+            "on write tariff.base",
+            "on read total",
         ] {
             same(text);
         }

@@ -4,7 +4,7 @@ mod breaks;
 
 use crate::error::CliError;
 
-pub(crate) use breaks::{Action, Break, Site};
+pub(crate) use breaks::{Action, Break, Change, Site};
 
 /// How to go on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -83,7 +83,7 @@ pub(crate) enum Command {
 pub(crate) const VERBS: [(&str, &str, &str); 18] = [
     (
         "break",
-        "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME\n    \
+        "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
          [when CONDITION] [for SUBJECT] [after N] [every N] [once] [until BREAKPOINT] [as NAME] [off]\n    \
          [say \"TEXT {EXPRESSION}\" | run STATEMENT | ring]",
         "stop there, or do something there and go on",

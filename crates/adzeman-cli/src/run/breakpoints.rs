@@ -8,7 +8,7 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Own, Source, SourceBreakpoint};
 use serde_json::{Value as Json, json};
 
-use crate::command::{Action, Break, Pick, Site};
+use crate::command::{Action, Break, Change, Pick, Site};
 use crate::error::CliError;
 use crate::report::{BreakRow, Report};
 use crate::session::{Held, Session};
@@ -238,8 +238,9 @@ impl Session<'_> {
                 own.budget_milliseconds = *over_milliseconds;
             }
             Site::Error { containing, .. } => own.containing.clone_from(containing),
-            Site::Change { type_only, .. } => own.type_only = type_only.then_some(true),
-            Site::Line { .. } | Site::Function(_) => {}
+            Site::Change { how: Change::Type, .. } => own.on = Some("type".to_owned()),
+            Site::Change { how: Change::Write, .. } => own.on = Some("write".to_owned()),
+            Site::Change { .. } | Site::Line { .. } | Site::Function(_) => {}
         }
         Ok(own)
     }
@@ -293,7 +294,10 @@ fn events(group: Vec<(&Held, Own)>) -> SetExceptionBreakpointsArguments {
 fn changes(group: Vec<(&Held, Own)>) -> SetDataBreakpointsArguments {
     let breakpoint = |(held, own): (&Held, Own)| DataBreakpoint {
         data_id: held.data_id.clone().unwrap_or_default(),
-        access_type: Some("write".to_owned()),
+        access_type: Some(
+            if matches!(held.wanted.site, Site::Change { how: Change::Read, .. }) { "read" } else { "write" }
+                .to_owned(),
+        ),
         condition: held.wanted.condition.clone(),
         hit_condition: held.wanted.hits.clone(),
         adzeman: Some(own),

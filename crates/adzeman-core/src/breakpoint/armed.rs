@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use super::{ANY_EVENT, Action, Breakpoint, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
-use crate::source::{Line, LineSet, Source, SourceId};
+use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
+use crate::source::{Line, LineSet, NameUse, Source, SourceId};
 
 /// A breakpoint at a place.
 #[derive(Debug, Clone)]
@@ -15,6 +15,8 @@ pub struct Sited {
     pub until: Option<Arc<Breakpoint>>,
     /// Counts only when a function has just been entered.
     pub at_entry: bool,
+    /// On a use of a value: what the line uses; it counts only when one of these is that value.
+    pub uses: Arc<[NameUse]>,
 }
 
 impl Sited {
@@ -53,7 +55,7 @@ impl Armed {
             let until = breakpoint.spec.until.as_deref();
             let until = until.and_then(|wanted| find(resolved, breakpoint.owner, wanted));
             let at_entry = matches!(breakpoint.spec.site, Site::Function { .. });
-            let sited = Sited { breakpoint: breakpoint.clone(), until, at_entry };
+            let sited = Sited { breakpoint: breakpoint.clone(), until, at_entry, uses: Arc::default() };
             if !sited.is_live() {
                 continue;
             }
@@ -65,14 +67,17 @@ impl Armed {
                 Site::Event { kind, .. } => armed.events.entry(kind.clone()).or_default().push(sited),
                 Site::Time { kind, .. } => armed.times.entry(kind.clone()).or_default().push(sited),
                 Site::Error { .. } => armed.errors.push(sited),
-                Site::Change { target: Tracked::Host(_), .. } => armed.host_changes.push(sited),
-                Site::Line { .. } | Site::Function { .. } => {
+                Site::Change { how: ChangeKind::Written | ChangeKind::Read, .. }
+                | Site::Line { .. }
+                | Site::Function { .. } => {
                     for binding in bindings {
                         armed.mask.insert(binding.place.line);
                         armed.masks.entry(binding.place.source).or_default().insert(binding.place.line);
-                        armed.lines.entry(binding.place).or_default().push(sited.clone());
+                        let sited = Sited { uses: binding.uses.clone().into(), ..sited.clone() };
+                        armed.lines.entry(binding.place).or_default().push(sited);
                     }
                 }
+                Site::Change { target: Tracked::Host(_), .. } => armed.host_changes.push(sited),
                 Site::Change { target: Tracked::Script { .. }, .. } => armed.script_changes.push(sited),
             }
         }

@@ -17,7 +17,7 @@ use crate::source::{Line, SourceId};
 pub use action::{Action, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
-pub use store::{Binding, BreakpointStore, Moved, Resolved, Status};
+pub use store::{Binding, BreakpointStore, FindUses, Moved, Resolved, Status};
 
 /// Number of a breakpoint, counted from 1 and never used twice within a host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -105,6 +105,10 @@ pub enum ChangeKind {
     Value,
     /// It holds a value of another type, `nil` counting as one.
     Type,
+    /// A statement is reached that assigns to it, even the value that it has.
+    Written,
+    /// A statement is reached that reads it.
+    Read,
 }
 
 /// What a person asks for.
@@ -169,6 +173,7 @@ pub struct Breakpoint {
     times: AtomicU64,
     hits: AtomicU64,
     failed: AtomicBool,
+    gone: AtomicBool,
     failure: Mutex<Option<String>>,
     last: Mutex<Option<Occasion>>,
 }
@@ -186,6 +191,7 @@ impl Breakpoint {
             times: AtomicU64::new(0),
             hits: AtomicU64::new(0),
             failed: AtomicBool::new(false),
+            gone: AtomicBool::new(false),
             failure: Mutex::new(None),
             last: Mutex::new(None),
         }
@@ -233,6 +239,17 @@ impl Breakpoint {
     pub fn note_failure(&self, why: &str) -> bool {
         *held(&self.failure) = Some(why.to_owned());
         !self.failed.swap(true, Relaxed)
+    }
+
+    /// Whether the variable that it watches is gone.
+    #[must_use]
+    pub fn is_gone(&self) -> bool {
+        self.gone.load(Relaxed)
+    }
+
+    /// Notes that the variable that it watches is gone.
+    pub fn note_gone(&self) {
+        self.gone.store(true, Relaxed);
     }
 
     /// Where it was hit last.

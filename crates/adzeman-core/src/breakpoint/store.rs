@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, OwnerId, Site, SourceLine};
-use crate::source::{FunctionSpan, Line, Source, SourceId, Sources};
+use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, ChangeKind, OwnerId, Site, SourceLine, Tracked};
+use crate::source::{FunctionSpan, Line, NameUse, Source, SourceId, Sources};
 
 /// Why a breakpoint is not on the line that was asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -22,6 +22,8 @@ pub struct Binding {
     pub place: SourceLine,
     /// Why it is not where it was asked for, if it is not.
     pub moved: Option<Moved>,
+    /// On a use of a value: how the line writes what it uses.
+    pub uses: Vec<NameUse>,
 }
 
 /// Whether a breakpoint can be hit.
@@ -66,6 +68,8 @@ struct FirstBound {
 pub struct BreakpointStore {
     all: BTreeMap<BreakpointId, Arc<Breakpoint>>,
     first_bound: HashMap<(BreakpointId, String), FirstBound>,
+    /// Uses found before, by source and name.
+    uses: HashMap<(SourceId, String), Vec<NameUse>>,
     last_id: u64,
 }
 
@@ -133,21 +137,58 @@ impl BreakpointStore {
     }
 
     /// Binds every breakpoint to the sources and event kinds that are known now. A line breakpoint is found again by its
-    /// text in a source that was loaded anew.
+    /// text in a source that was loaded anew. `find_uses` finds where a script's text uses a name.
     #[must_use]
-    pub fn resolve(&mut self, sources: &Sources, kinds: &[String]) -> Vec<Resolved> {
-        let first_bound = &mut self.first_bound;
+    pub fn resolve(&mut self, sources: &Sources, kinds: &[String], find_uses: &FindUses<'_>) -> Vec<Resolved> {
+        let (first_bound, uses) = (&mut self.first_bound, &mut self.uses);
         let bind = |held: &Arc<Breakpoint>| {
             let status = match &held.spec.site {
                 Site::Line { path, line } => bind_line(held.id, path, *line, sources, first_bound),
                 Site::Function { name } => bind_function(name, sources),
                 Site::Event { kind, .. } | Site::Time { kind, .. } => bind_event(kind, kinds),
+                Site::Change {
+                    target: Tracked::Script { shown, .. },
+                    how: how @ (ChangeKind::Written | ChangeKind::Read),
+                } => bind_uses(shown, *how == ChangeKind::Written, sources, find_uses, uses),
                 Site::Error { .. } | Site::Change { .. } => Status::Bound(Vec::new()),
             };
             Resolved { breakpoint: held.clone(), status }
         };
         self.all.values().map(bind).collect()
     }
+}
+
+/// Finds where a script's text uses a name: the text, the name.
+pub type FindUses<'a> = dyn Fn(&str, &str) -> Vec<NameUse> + 'a;
+
+/// The statements that may use a value, by the last name it is called by.
+fn bind_uses(
+    shown: &str,
+    is_write: bool,
+    sources: &Sources,
+    find_uses: &FindUses<'_>,
+    known: &mut HashMap<(SourceId, String), Vec<NameUse>>,
+) -> Status {
+    let is_part = |c: char| c.is_alphanumeric() || c == '_';
+    let name = shown.rsplit(|c| !is_part(c)).find(|part| !part.is_empty()).unwrap_or(shown);
+    let mut bindings: Vec<Binding> = Vec::new();
+    for source in sources.newest() {
+        let Some(text) = source.facts.text.as_deref() else { continue };
+        let uses = known.entry((source.id, name.to_owned())).or_insert_with(|| find_uses(text, name));
+        for held in uses.iter().filter(|held| held.is_write == is_write) {
+            let Some(line) = source.facts.lines.next_from(held.line) else { continue };
+            let place = SourceLine { source: source.id, line };
+            match bindings.iter_mut().find(|binding| binding.place == place) {
+                Some(binding) => binding.uses.push(held.clone()),
+                None => bindings.push(Binding { place, moved: None, uses: vec![held.clone()] }),
+            }
+        }
+    }
+    if bindings.is_empty() {
+        let how = if is_write { "assigns to" } else { "reads" };
+        return Status::Pending(format!("no statement of a loaded source {how} '{name}'; it binds when one does"));
+    }
+    Status::Bound(bindings)
 }
 
 fn bind_event(kind: &str, kinds: &[String]) -> Status {
@@ -203,10 +244,10 @@ fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option
     let first = first.filter(|first| first.source != source.id && !first.text.is_empty());
     if let Some(found) = first.and_then(|first| with_text(source, first)) {
         let moved = (found != line).then_some(Moved::WithText(line));
-        return Some(Binding { place: place(found), moved });
+        return Some(Binding { place: place(found), moved, uses: Vec::new() });
     }
     let held = source.facts.lines.next_from(line)?;
-    Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)) })
+    Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)), uses: Vec::new() })
 }
 
 /// The line with the text that the breakpoint was first bound to, the nearest one to where it was.
@@ -241,7 +282,7 @@ fn split_file<'a>(name: &'a str, sources: &Sources) -> Option<(&'a str, &'a str)
 }
 
 fn binding_of(source: &Source, function: &FunctionSpan) -> Binding {
-    Binding { place: SourceLine { source: source.id, line: function.body }, moved: None }
+    Binding { place: SourceLine { source: source.id, line: function.body }, moved: None, uses: Vec::new() }
 }
 
 fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {

@@ -51,6 +51,19 @@ pub struct FunctionSpan {
     pub body: Line,
 }
 
+/// A use of a variable or field in a script's text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NameUse {
+    /// The line it is on.
+    pub line: Line,
+    /// Whether it is assigned to; it is read otherwise.
+    pub is_write: bool,
+    /// How it is written, such as `tariff.base`.
+    pub text: String,
+    /// The condition under which the line comes to it, when the whole of a condition stands on that line.
+    pub guard: Option<String>,
+}
+
 /// What an engine knows of a script when it is loaded.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SourceFacts {

@@ -638,6 +638,14 @@ impl State {
         None
     }
 
+    /// What tells the captured variable `number` of the function at `index` from others: functions that share it have the
+    /// same.
+    pub(crate) fn captured_identity(self, index: c_int, number: usize) -> usize {
+        let number = c_int::try_from(number).unwrap_or(0);
+        // SAFETY: the index is checked; the call answers null for a number that is not there.
+        unsafe { ffi::lua_upvalueid(self.0, self.check(index), number) as usize }
+    }
+
     /// Gives the captured variable `number` of the function at `index` the value on top, which is popped.
     pub(crate) fn set_captured(self, index: c_int, number: usize) {
         let index = self.absolute(index);

@@ -126,7 +126,7 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     let mut store = BreakpointStore::default();
     store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).collect());
-    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[]), HashSet::new());
+    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[], &|_, _| Vec::new()), HashSet::new());
     supervising.decider.borrow_mut().arm(Arc::new(armed));
     engine.watch(&supervising.decider.borrow().need());
     let outcome = function.call::<mlua::Value>(());

@@ -102,7 +102,10 @@ impl Session {
             Ok(track) => DataBreakpointInfoBody {
                 data_id: data_id(context.id, track, &name).into(),
                 description: name,
-                access_types: Some(vec!["write".to_owned()]),
+                access_types: Some({
+                    let read = track.is_some().then_some("read".to_owned());
+                    read.into_iter().chain(["write".to_owned()]).collect()
+                }),
                 can_persist: track.is_none(),
             },
             Err(why) => DataBreakpointInfoBody { description: why.to_string(), ..DataBreakpointInfoBody::default() },
@@ -115,13 +118,25 @@ impl Session {
     ) -> Result<SetBreakpointsBody, SessionError> {
         let specs = arguments.breakpoints.into_iter().map(|wanted| {
             let own = wanted.adzeman.unwrap_or_default();
-            if wanted.access_type.as_deref().is_some_and(|access| access != "write") {
-                return Err("only changes can be watched for, not reads; break on the lines that read it".to_owned());
-            }
             let target = tracked(&wanted.data_id).ok_or_else(|| {
                 format!("'{}' is not what 'dataBreakpointInfo' answered; ask it again", wanted.data_id)
             })?;
-            let how = if own.type_only == Some(true) { ChangeKind::Type } else { ChangeKind::Value };
+            let how = match (own.on.as_deref(), wanted.access_type.as_deref()) {
+                (Some("type"), _) => ChangeKind::Type,
+                (Some("write"), _) => ChangeKind::Written,
+                (_, Some("read")) => ChangeKind::Read,
+                (_, Some("readWrite")) => {
+                    return Err("reads and changes are watched for apart: set one for each".to_owned());
+                }
+                _ => ChangeKind::Value,
+            };
+            if let (Tracked::Host(place), ChangeKind::Written | ChangeKind::Read) = (&target, how) {
+                return Err(format!(
+                    "{} is the host's own, which is compared at its events: it can be watched for changes, of its value or \
+                     its type, and not for reads or writes",
+                    place.display(INDEX_BASE)
+                ));
+            }
             let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
             self.spec(Site::Change { target, how }, Narrowed { condition, hit_condition, own, ..Narrowed::default() })
         });

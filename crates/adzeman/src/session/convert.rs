@@ -1,6 +1,6 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
-use adzeman_core::breakpoint::{BreakpointId, Moved, Occasion, Resolved, SourceLine, Status};
+use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, SourceLine, Status};
 use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
 use adzeman_core::source::{self, Line, SourceId, Sources};
@@ -93,6 +93,16 @@ fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
             }
         });
     }
+    if let Site::Change { how: ChangeKind::Written | ChangeKind::Read, .. } = &resolved.breakpoint.spec.site {
+        remarks.push(
+            "only statements of the script are seen, not what native functions such as rawset or table.insert do; \
+             'on change' sees what those change"
+                .to_owned(),
+        );
+    }
+    if resolved.breakpoint.is_gone() {
+        remarks.push("the variable is gone: its function has returned; remove it, and set it anew".to_owned());
+    }
     if bindings.len() > 1 {
         remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));
     }
@@ -141,7 +151,7 @@ pub(crate) fn stopped(
         Reason::Breakpoint { ids } => ("breakpoint", ids.as_slice()),
         Reason::Event { ids, .. } => ("event", ids.as_slice()),
         Reason::Error { ids, .. } => ("exception", ids.as_slice()),
-        Reason::Changed { id, .. } => ("data breakpoint", std::slice::from_ref(id)),
+        Reason::Changed { id, .. } | Reason::Used { id, .. } => ("data breakpoint", std::slice::from_ref(id)),
         Reason::OverBudget { ids, .. } => ("time", ids.as_slice()),
         Reason::ConditionFailed { id, .. } => ("condition failed", std::slice::from_ref(id)),
         Reason::Arrived => ("goto", &[][..]),
@@ -172,6 +182,8 @@ fn text_of(reason: &Reason, sources: &Sources) -> Option<String> {
             if *caught { "the script catches it" } else { "nobody in the script catches it" }
         )),
         Reason::Changed { change, .. } => Some(text_of_change(change, sources)),
+        Reason::Used { target, is_write: true, .. } => Some(format!("this statement assigns to {target}")),
+        Reason::Used { target, is_write: false, .. } => Some(format!("this statement reads {target}")),
         Reason::OverBudget { budget, .. } => Some(format!("the handler has taken longer than {budget:?}")),
         Reason::Event { at_boundary: true, .. } => {
             Some("at the host's boundary: no line of a script is run".to_owned())

@@ -64,11 +64,15 @@ impl TestHost {
     /// again.
     pub(crate) fn start(transport: Transport, script: &str) -> Self {
         let level = Arc::new(Mutex::new(Level { metres: 1.5, names: vec!["upper".into(), "lower".into()] }));
+        // Goes up by one every fifth frame.
+        let gauge = Arc::new(Mutex::new(0_u64));
         let host = Host::builder("test")
             .event(EventKind::new("frame.update").doc("a frame").field("n", "its number"))
             .event(EventKind::new("never").doc("is not raised"))
+            .event(EventKind::new("quiet").doc("no script handles it").field("n", "number of the frame"))
             .editable_object("lock", level.clone())
             .object("sealed", Arc::new(Mutex::new(7)))
+            .object("gauge", gauge.clone())
             .start(if transport == Transport::Socket { Listen::ANY_PORT } else { Listen::Off })
             .unwrap();
         let (frames, ending) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
@@ -86,7 +90,9 @@ impl TestHost {
                     let n = frames.load(SeqCst) + 1;
                     let update: mlua::Function = lua.globals().get("update").unwrap();
                     let event = Event::of("frame.update").subject(("frame", n)).with("n", n);
-                    let _ = host.emit(event, || update.call::<mlua::Value>(n));
+                    let _ = host.emit_repeatable(event, || update.call::<mlua::Value>(n));
+                    let _ = host.emit(Event::of("quiet").with("n", n), || Ok::<_, String>(()));
+                    *gauge.lock().unwrap() = n / 5;
                     frames.store(n, SeqCst);
                     thread::yield_now();
                 }

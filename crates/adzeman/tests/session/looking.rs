@@ -11,7 +11,7 @@ fn capabilities_name_the_events_and_only_what_works() {
         let body = client.ok("initialize", json!({}));
         let filters: Vec<_> =
             body["exceptionBreakpointFilters"].as_array().unwrap().iter().map(|f| &f["filter"]).collect();
-        assert_eq!(filters, ["frame.update", "never", "error.uncaught", "error.every"]);
+        assert_eq!(filters, ["frame.update", "never", "quiet", "error.uncaught", "error.every"]);
         assert_eq!(body["supportsEvaluateForHovers"], false);
         for (name, supported) in body.as_object().unwrap() {
             assert!(!supported.is_null(), "{name}");
@@ -28,7 +28,7 @@ fn scopes_and_values_of_a_frame() {
         client.stopped();
         assert_eq!(client.scope("Locals"), "length = 1; sum = 11");
         assert_eq!(client.scope("Captured"), "base = 10");
-        assert_eq!(client.scope("Host"), "lock = {metres: 1.5, names: [\"upper\", \"lower\"]}; sealed = 7");
+        assert_eq!(client.scope("Host"), "gauge = 0; lock = {metres: 1.5, names: [\"upper\", \"lower\"]}; sealed = 7");
         assert!(client.scope("Globals").contains("total = 0"));
         let threads = client.ok("threads", json!({}));
         assert_eq!(threads, json!({"threads": [{"id": 1, "name": "main"}]}));

@@ -6,4 +6,5 @@ mod faults;
 mod harness;
 mod host_side;
 mod looking;
+mod scenarios;
 mod stepping;

@@ -113,3 +113,236 @@ fn a_breakpoint_set_during_an_endless_loop_is_hit() {
         host.wait_frames(2);
     });
 }
+
+#[test]
+fn a_step_out_shows_what_was_returned() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(5, Some("length == 3"))]);
+        host.go();
+        client.stopped();
+        client.go_on("stepOut");
+        let (body, line) = client.stopped();
+        assert_eq!((&body["returned"], line), (&json!(["13"]), 12));
+        client.go_on("next");
+        assert_eq!(client.stopped().0["returned"], json!(null), "nothing was returned meanwhile");
+        client.break_at(&[]);
+        client.go_on("stepOut");
+        let left = client.event("adzeman/handlerLeft");
+        assert!(left["returned"][0].as_str().unwrap().parse::<i64>().is_ok(), "{left}");
+    });
+}
+
+#[test]
+fn going_on_to_a_line_and_to_events() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(10, Some("n == 2"))]);
+        host.go();
+        client.stopped();
+        client.ok("adzeman/goTo", json!({"threadId": 1, "path": "toll.lua", "line": 13}));
+        let (body, line) = client.stopped();
+        assert_eq!((body["reason"].as_str(), line), (Some("goto"), 13));
+        client.ok("adzeman/goTo", json!({"threadId": 1, "event": "frame.update", "count": 5}));
+        let (body, line) = client.stopped();
+        assert_eq!((body["reason"].as_str(), line), (Some("goto"), 10));
+        assert_eq!(client.evaluate("event.n"), "7");
+        // No script handles it, so the stop is at the host's boundary.
+        client.ok("adzeman/goTo", json!({"threadId": 1, "event": "quiet"}));
+        let body = client.event("stopped");
+        assert_eq!(body["reason"], "goto");
+        let frames = client.ok("stackTrace", json!({"threadId": 1}));
+        assert_eq!(frames["stackFrames"][0]["name"], "quiet, raised by test");
+        client.ok("adzeman/goTo", json!({"threadId": 1, "event": "*"}));
+        client.stopped();
+        assert_eq!(client.evaluate("event.name, event.n"), "\"frame.update\", 8");
+        let held = client.ok("adzeman/breakpoints", json!({}));
+        assert_eq!(held["breakpoints"].as_array().unwrap().len(), 1, "what was for one run is gone");
+        let why = client.refused("adzeman/goTo", json!({"threadId": 1, "event": "frame.updat"}));
+        assert!(why.contains("the host has no event 'frame.updat'"), "{why}");
+        let why = client.refused("adzeman/goTo", json!({"threadId": 1}));
+        assert!(why.contains("it was not said where to go on to"), "{why}");
+        client.go_on("continue");
+        host.wait_frames(5);
+    });
+}
+
+#[test]
+fn an_event_is_delivered_again() {
+    let script = "\
+ran = 0
+function update(n)
+  ran = ran + 1
+  local ok = pcall(function()
+    local inner = coroutine.wrap(function()
+      local here = n
+    end)
+    inner()
+  end)
+  return ok
+end";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(6, Some("n == 3"))]);
+        host.go();
+        for ran in ["3", "4", "5"] {
+            client.stopped();
+            assert_eq!(client.evaluate("n, ran"), format!("3, {ran}"), "the same event, and what it did stays done");
+            let frame = client.frame(0)["id"].clone();
+            client.ok("restartFrame", json!({ "frameId": frame }));
+        }
+        client.stopped();
+        client.go_on("continue");
+        host.wait_frames(3);
+        let answer = client.ok("evaluate", json!({"expression": "ran > 8", "threadId": 1}));
+        assert_eq!(answer["result"], "true", "the handlers after it run as always");
+    });
+}
+
+#[test]
+fn an_event_that_cannot_be_repeated_says_so() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let options = json!([{"filterId": "quiet", "condition": "event.n == 2"}]);
+        client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+        host.go();
+        client.event("stopped");
+        let frame = client.frame(0)["id"].clone();
+        let why = client.refused("restartFrame", json!({ "frameId": frame }));
+        assert_eq!(why, "the host says that quiet cannot be delivered again: what handles it can run only once");
+    });
+}
+
+#[test]
+fn a_call_runs_with_breakpoints_in_it() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(5, None), (12, Some("n == 2"))]);
+        host.go();
+        while client.stopped().1 != 12 {
+            client.go_on("continue");
+        }
+        let frame = client.frame(0)["id"].clone();
+        client.ok("adzeman/run", json!({"expression": "update(100), fare(1)", "frameId": frame}));
+        for length in ["0", "1"] {
+            let (body, line) = client.stopped();
+            assert_eq!((body["reason"].as_str(), line), (Some("breakpoint"), 5));
+            assert_eq!(client.evaluate("length"), length);
+            client.go_on("continue");
+        }
+        let ran = client.event("adzeman/ran");
+        assert_eq!(
+            (&ran["success"], &ran["stopped"], ran["type"].as_str()),
+            (&json!(true), &json!(true), Some("integer"))
+        );
+        assert!(ran["result"].as_str().unwrap().ends_with(", 11"), "{ran}");
+        assert_eq!(client.frame(0)["line"], 12, "where it was before");
+        client.ok("adzeman/run", json!({"expression": "error('no')", "threadId": 1}));
+        let ran = client.event("adzeman/ran");
+        assert_eq!((&ran["success"], ran["result"].as_str()), (&json!(false), Some("no")));
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(3);
+        client.ok("adzeman/run", json!({"expression": "update(7)", "threadId": 1}));
+        assert_eq!(client.event("adzeman/ran")["stopped"], false, "it works while the host runs too");
+    });
+}
+
+#[test]
+fn an_endless_call_ends_when_its_client_goes() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        host.wait_frames(2);
+        client.ok(
+            "adzeman/run",
+            json!({"expression": "(function() while true do pcall(function() end) end end)()", "threadId": 1}),
+        );
+        client.vanish();
+        host.wait_frames(3);
+    });
+}
+
+#[test]
+fn a_step_into_passes_over_a_library() {
+    let script = "\
+load('function lib(f)\\n  local x = 1\\n  return f(x)\\nend', '@lib/tools.lua')()
+function update(n)
+  local double = function(x)
+    return x + n
+  end
+  local y = lib(double)
+  return y
+end";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.ok("adzeman/library", json!({"paths": ["lib/"]}));
+        client.break_at(&[(6, Some("n == 2"))]);
+        host.go();
+        client.stopped();
+        client.go_on("stepIn");
+        assert_eq!(client.stopped().1, 4, "past the library, in the function that it calls");
+        client.ok("adzeman/library", json!({"paths": []}));
+        client.break_at(&[(6, None)]);
+        client.go_on("continue");
+        client.stopped();
+        client.go_on("stepIn");
+        client.stopped();
+        assert_eq!(client.frame(0)["source"]["path"], "lib/tools.lua");
+    });
+}
+
+/// A coroutine that was never watched, and calls nothing.
+#[cfg(target_os = "linux")]
+#[test]
+fn pause_stops_an_endless_loop_in_a_coroutine() {
+    let script = "spins, running = 0, true\nlocal co = coroutine.wrap(function()\n  print('spinning') while running do\n    spins = spins + 1\n  end\nend)\nfunction update(n)\n  if co then co() end\n  co = nil\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        client.event("output");
+        client.ok("pause", json!({"threadId": 1}));
+        let (body, line) = client.stopped();
+        assert_eq!(body["reason"], "pause");
+        assert!((3..=5).contains(&line), "{line}");
+        client.evaluate("running = false");
+        client.go_on("continue");
+        host.wait_frames(2);
+    });
+}
+
+#[test]
+fn the_master_switch_disarms_without_forgetting() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.connect();
+        client.ok("initialize", json!({}));
+        client.ok("adzeman/armed", json!({"armed": false}));
+        client.break_at(&[(11, None)]);
+        client.ok("attach", json!({}));
+        host.go();
+        host.wait_frames(5);
+        assert!(!client.has_event("stopped"));
+        client.ok("adzeman/armed", json!({"armed": true}));
+        assert_eq!(client.stopped().1, 11);
+    });
+}
+
+#[test]
+fn enabling_and_disabling_keeps_number_and_hits() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(11, None)]);
+        host.go();
+        client.stopped();
+        let mut with = |disabled: bool| {
+            let wanted = json!([{"line": 11, "adzeman": {"disabled": disabled}}]);
+            client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": wanted}));
+            client.ok("adzeman/breakpoints", json!({}))["breakpoints"][0].clone()
+        };
+        for disabled in [true, false] {
+            let now = with(disabled);
+            assert_eq!((&now["id"], &now["hits"], &now["enabled"]), (&set[0]["id"], &json!(1), &json!(!disabled)));
+            assert_eq!(now["last"], "scripts/toll.lua:11, during frame.update of frame 1");
+        }
+    });
+}
