@@ -6,7 +6,10 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Resolved, Site, SourceLine, Status};
+use adzeman_core::breakpoint::{
+    Action, Armed, BreakpointSpec, BreakpointStore, HitRule, Moved, OwnerId, Resolved, Site, SourceLine, Status,
+    Template,
+};
 use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, ScopeKind, Supervisor};
 use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
@@ -108,6 +111,24 @@ fn run_with(specs: Vec<BreakpointSpec>, expects: bool, at_stop: impl FnMut(&mut 
     engine.attach(watch.clone());
     engine.watch(&watch.decider.borrow().need());
     engine.call("main");
+    watch
+}
+
+/// Runs a random program with breakpoints.
+fn run_on(engine: &TestEngine, specs: Vec<BreakpointSpec>) -> Rc<Watch> {
+    let mut decider = Decider::default();
+    decider.arm(Arc::new(Armed::new(&resolve(engine, specs), HashSet::new())));
+    let watch = Rc::new(Watch {
+        decider: RefCell::new(decider),
+        subject: None,
+        stops: RefCell::default(),
+        at_stop: RefCell::new(Box::new(|_| ())),
+        printed: RefCell::default(),
+        said: RefCell::default(),
+    });
+    engine.attach(watch.clone());
+    engine.watch(&watch.decider.borrow().need());
+    engine.call("f0");
     watch
 }
 
@@ -254,23 +275,51 @@ proptest! {
     fn breakpoints_stop_where_the_model_says((text, wanted) in programs()) {
         let engine = TestEngine::new("program", &text);
         let holdable = engine.facts().lines;
-        let armed = armed_at(&engine, &wanted);
         let bound: Vec<_> = wanted.iter().filter_map(|line| holdable.next_from(Line::new(*line)?)).collect();
         let expected: Vec<_> = trace(&text).into_iter().map(|(line, _)| line)
             .filter(|line| bound.contains(&Line::new(*line).unwrap())).collect();
-        let mut decider = Decider::default();
-        decider.arm(armed);
-        let watch = Rc::new(Watch {
-            decider: RefCell::new(decider),
-            subject: None,
-            stops: RefCell::default(),
-            at_stop: RefCell::new(Box::new(|_| ())),
-            printed: RefCell::default(),
-        said: RefCell::default(),
-        });
-        engine.attach(watch.clone());
-        engine.watch(&watch.decider.borrow().need());
-        engine.call("f0");
+        let watch = run_on(&engine, wanted.iter().map(|line| spec(at(*line))).collect());
+        prop_assert_eq!(lines(&watch), expected);
+    }
+
+    #[test]
+    fn what_narrows_a_breakpoint_is_as_the_model_says(
+        (text, _) in programs(),
+        wanted in proptest::collection::vec((1..30_u32, 0..4_u64, 1..4_u64, any::<bool>(), 0..10_u8), 0..6),
+    ) {
+        let engine = TestEngine::new("program", &text);
+        let holdable = engine.facts().lines;
+        // Numbers count from 1 in the order in which they are set; the first ends some of the others.
+        let narrow = |(number, (line, after, every, once, choice)): (usize, &(u32, u64, u64, bool, u8))| BreakpointSpec {
+            hits: HitRule { after: *after, every: *every, once: *once },
+            enabled: *choice > 0,
+            until: (number > 0 && *choice > 6).then(|| "1".to_owned()),
+            ..spec(at(*line))
+        };
+        let specs: Vec<_> = wanted.iter().enumerate().map(narrow).collect();
+        let mut times = vec![0_u64; specs.len()];
+        let mut first_hit = false;
+        let mut expected = Vec::new();
+        for (line, _) in trace(&text) {
+            let ended = first_hit;
+            let mut stops = false;
+            for (number, held) in specs.iter().enumerate() {
+                let bound = Line::new(wanted[number].0).and_then(|wanted| holdable.next_from(wanted));
+                let lives = held.enabled && !(held.until.is_some() && (ended || first_hit));
+                if bound.map(Line::get) != Some(line) || !lives {
+                    continue;
+                }
+                times[number] += 1;
+                let beyond = times[number].saturating_sub(held.hits.after);
+                let counts = beyond > 0 && beyond % held.hits.every == 0 && (!held.hits.once || beyond == held.hits.every);
+                first_hit |= counts && number == 0;
+                stops |= counts;
+            }
+            if stops {
+                expected.push(line);
+            }
+        }
+        let watch = run_on(&engine, specs);
         prop_assert_eq!(lines(&watch), expected);
     }
 
@@ -305,4 +354,59 @@ fn a_step_given_up_ends_nowhere() {
     assert!(decider.need().every_line);
     decider.run_freely();
     assert!(decider.need().is_nothing());
+}
+
+#[test]
+fn actions_do_their_work_and_go_on() {
+    let action = |action| BreakpointSpec { action, ..spec(at(9)) };
+    let say = Action::Say(Template::parse("z is {z}, hit {hits}, {nobody}").unwrap());
+    let watch = run_with(vec![action(say), action(Action::Ring)], false, |_| ());
+    assert!(lines(&watch).is_empty());
+    let missing = "<there is no 'z' here; only locals that were assigned can be read>";
+    let first = format!("z is {missing}, hit 1, {}", missing.replace("'z'", "'nobody'"));
+    assert_eq!(watch.said.borrow()[..2], [first, "breakpoint 2 was hit".to_owned()]);
+    assert_eq!(watch.said.borrow().len(), 6);
+}
+
+#[test]
+fn a_reloaded_source_is_bound_by_text_when_its_lines_moved() {
+    let load = |sources: &mut Sources, text: &str| {
+        sources.add(SourceFacts { name: "program".into(), ..TestEngine::new("program", text).facts() })
+    };
+    let (mut sources, mut store) = (Sources::default(), BreakpointStore::default());
+    store.replace(OwnerId(1), |_| true, vec![spec(at(3))]);
+    let bound = |store: &mut BreakpointStore, sources: &Sources| {
+        let resolved = store.resolve(sources, &[], &|_, _| Vec::new());
+        let binding = &resolved[0].status.bindings()[0];
+        (binding.place.line.get(), binding.moved)
+    };
+    load(&mut sources, "fn main\n  a = 1\n  b = 2\n");
+    assert_eq!(bound(&mut store, &sources), (3, None));
+    load(&mut sources, "fn main\n  a = 1\n  c = 5\n  d = 6\n  b = 2\n");
+    assert_eq!(bound(&mut store, &sources), (5, Some(Moved::WithText(Line::new(3).unwrap()))));
+    load(&mut sources, "fn main\n  a = 1\n  e = 7\n");
+    assert_eq!(bound(&mut store, &sources), (3, None), "its text is gone, so the line counts");
+}
+
+#[test]
+fn a_function_is_found_by_file_and_name_and_by_the_line_of_its_definition() {
+    let engine = TestEngine::new("tools/program.lua", PROGRAM);
+    let by = |name: &str| spec(Site::Function { name: name.into() });
+    let names = ["program.lua:work", "tools/program.lua:work", "program.lua:8", "program.lua:9", "other.lua:work"];
+    let resolved = resolve(&engine, names.iter().map(|name| by(name)).collect());
+    let lines: Vec<_> =
+        resolved.iter().map(|held| held.status.bindings().first().map(|held| held.place.line.get())).collect();
+    assert_eq!(lines, [Some(9), Some(9), Some(9), None, None]);
+}
+
+#[test]
+fn a_function_holds_its_own_lines_and_not_those_of_inner_ones() {
+    let engine = TestEngine::new("program", PROGRAM);
+    let mut sources = Sources::default();
+    let id = sources.add(engine.facts());
+    let armed = armed_at(&engine, &[9]);
+    let holds = |first, last| armed.holds(sources.get(id).unwrap(), first, last);
+    assert!(holds(8, 10), "the function itself");
+    assert!(!holds(1, 7), "the one before it");
+    assert!(!holds(0, 0), "the whole script, whose own lines these are not");
 }

@@ -236,7 +236,7 @@ impl Context {
         function.push_function();
         let is_handler = state.native_address_at(-1) == self.host_handler.get();
         state.pop(1);
-        if is_handler && !self.raise_goes_on.take() && function.push_local(1).is_some() {
+        if is_handler && function.push_local(1).is_some() {
             self.raised(state, 1, natives::is_caught(state));
             state.pop(1);
         }
@@ -281,6 +281,9 @@ impl Context {
 
     /// An error, on top of `state`, is being raised, `levels` below the innermost function.
     pub(crate) fn raised(&self, state: State, levels: usize, caught: bool) {
+        if self.raise_goes_on.take() {
+            return;
+        }
         let text = state.error_text();
         let message = text.strip_suffix('\n').unwrap_or(&text).to_owned();
         let script = (levels..).map_while(|level| state.level(level)).find(|function| !function.info().is_native);

@@ -1,6 +1,8 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
 //! is known. They take the place of the library's own only where the state has those.
+//!
+//! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
 
 use std::ffi::{CStr, c_int};
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -22,19 +24,24 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
     (c"coroutine", c"wrap", wrap),
 ];
 
-/// The addresses of the library's own four functions, from a state of its own.
-fn originals() -> [usize; 4] {
-    static FOUND: OnceLock<[usize; 4]> = OnceLock::new();
+/// `debug.traceback` as the library has it, whose second argument is a level.
+const TRACEBACK: (&CStr, &CStr) = (c"debug", c"traceback");
+
+/// The addresses of the library's own four functions, and of `debug.traceback`, from a state of its own.
+fn originals() -> [usize; 5] {
+    static FOUND: OnceLock<[usize; 5]> = OnceLock::new();
     *FOUND.get_or_init(|| {
         // SAFETY: the state is made, used and closed here, on one thread.
         unsafe {
             let raw = ffi::luaL_newstate();
             if raw.is_null() {
-                return [0; 4];
+                return [0; 5];
             }
             ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
             ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
-            let found = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
+            ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
+            let [pcall, xpcall, resume, wrap] = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
+            let found = [pcall, xpcall, resume, wrap, address_in(raw, TRACEBACK.0, TRACEBACK.1)];
             ffi::lua_close(raw);
             found
         }
@@ -158,7 +165,12 @@ unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
         ffi::lua_settop(raw, 1);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
-        ffi::lua_callk(raw, 1, 1, 0, None);
+        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals()[4]);
+        if is_traceback {
+            // This function is none of the script's.
+            ffi::lua_pushinteger(raw, 2);
+        }
+        ffi::lua_callk(raw, 1 + c_int::from(is_traceback), 1, 0, None);
     }
     1
 }
@@ -222,12 +234,8 @@ unsafe fn resume_with(
 unsafe extern "C-unwind" fn resume(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_coresume`.
     unsafe {
+        ffi::luaL_checktype(raw, 1, ffi::LUA_TTHREAD);
         let coroutine = ffi::lua_tothread(raw, 1);
-        if coroutine.is_null() {
-            let given = ffi::lua_typename(raw, ffi::lua_type(raw, 1));
-            let why = ffi::lua_pushfstring(raw, c"coroutine expected, got %s".as_ptr(), given);
-            return ffi::luaL_argerror(raw, 1, why);
-        }
         match resume_with(raw, coroutine, ffi::lua_gettop(raw) - 1, true) {
             None => {
                 ffi::lua_pushboolean(raw, 0);
@@ -288,7 +296,7 @@ pub(crate) fn is_caught(state: State) -> bool {
         function.push_function();
         let address = state.native_address_at(-1);
         state.pop(1);
-        if catching.contains(&address) || originals().contains(&address) && address != 0 {
+        if catching.contains(&address) || originals()[..3].contains(&address) && address != 0 {
             return true;
         }
         level += 1;

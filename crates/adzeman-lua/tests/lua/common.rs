@@ -53,6 +53,7 @@ struct Supervising {
     engine: RefCell<Option<Rc<LuaEngine>>>,
     at_stop: RefCell<Box<AtStop>>,
     stops: RefCell<Vec<u32>>,
+    raises: RefCell<Vec<String>>,
     busy: Cell<bool>,
 }
 
@@ -92,6 +93,13 @@ impl Supervisor for Supervising {
         self.busy.set(false);
     }
 
+    fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
+        let names: Vec<_> = engine.frames(Page::first(9)).unwrap().items.into_iter().map(|frame| frame.name).collect();
+        let line = place.map_or(0, |(_, line)| line.get());
+        let caught = if caught { "caught" } else { "uncaught" };
+        self.raises.borrow_mut().push(format!("{line}: {message} ({caught}; {})", names.join(" < ")));
+    }
+
     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
 
     fn is_attached(&self) -> bool {
@@ -103,13 +111,24 @@ impl Supervisor for Supervising {
 pub(crate) struct Ran {
     pub(crate) lua: Lua,
     pub(crate) stops: Vec<u32>,
+    /// Errors as they were raised: line, text, whether caught, and the functions on the stack.
+    pub(crate) raises: Vec<String>,
     pub(crate) host: Rc<TestHost>,
     pub(crate) outcome: mlua::Result<mlua::Value>,
 }
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
-    let lua = Lua::new();
+    run_with(script, Vec::new(), at_stop)
+}
+
+/// The same with more breakpoints.
+pub(crate) fn run_with(
+    script: &str,
+    more: Vec<BreakpointSpec>,
+    at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
+) -> Ran {
+    let lua = crate::ffi::lua_with_debug();
     let host = Rc::new(TestHost(RefCell::new(json!({"lock": {"level": 1.5, "gate": "shut", "boats": [12, 30]}}))));
     let supervising = Rc::new(Supervising {
         sources: RefCell::default(),
@@ -117,6 +136,7 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
         engine: RefCell::default(),
         at_stop: RefCell::new(Box::new(at_stop)),
         stops: RefCell::default(),
+        raises: RefCell::default(),
         busy: Cell::new(false),
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
@@ -125,14 +145,15 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
     let spec = |line| BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() });
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     let mut store = BreakpointStore::default();
-    store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).collect());
+    store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).chain(more).collect());
     let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[], &|_, _| Vec::new()), HashSet::new());
     supervising.decider.borrow_mut().arm(Arc::new(armed));
     engine.watch(&supervising.decider.borrow().need());
     let outcome = function.call::<mlua::Value>(());
     *supervising.engine.borrow_mut() = None;
     let stops = supervising.stops.borrow().clone();
-    Ran { lua, stops, host, outcome }
+    let raises = supervising.raises.borrow().clone();
+    Ran { lua, stops, raises, host, outcome }
 }
 
 /// Runs `script` to its first stop and answers what `look` makes of it there.

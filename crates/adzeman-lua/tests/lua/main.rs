@@ -1,6 +1,9 @@
 //! The Lua engine through its public interface, on real scripts.
 
 mod common;
+mod errors;
 mod evaluating;
+mod ffi;
 mod looking;
 mod stopping;
+mod unchanged;

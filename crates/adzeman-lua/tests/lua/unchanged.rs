@@ -1,0 +1,148 @@
+//! Scripts that cannot tell whether they are watched: the same text comes out of them, watched in every way, as of an
+//! engine that nobody ever watched.
+
+use crate::common::{Go, run_with};
+use crate::ffi::lua_with_debug;
+use adzeman_core::breakpoint::{BreakpointSpec, Site};
+use adzeman_core::source::Line;
+use adzeman_core::stepping::StepKind;
+
+/// Each returns a text of all that it saw.
+const SCRIPTS: [(&str, &str); 7] = [
+    (
+        "protected calls",
+        "\
+local log = {}
+local function note(...) for i = 1, select('#', ...) do log[#log + 1] = tostring((select(i, ...))) end end
+note(pcall(error)) note(pcall(error, nil)) note(pcall(error, 'a', 0)) note(pcall(error, 'a', 2))
+return table.concat(log, ' ')",
+    ),
+    (
+        "arguments and results",
+        "\
+local log = {}
+local function note(...) log[#log + 1] = select('#', ...) for i = 1, select('#', ...) do log[#log + 1] = tostring((select(i, ...))) end end
+note(pcall(function(...) return ... end, 1, nil, 'x', nil))
+note(xpcall(function(...) return select('#', ...) end, print, nil, nil))
+note(pcall(pcall)) note(pcall(xpcall)) note(pcall(xpcall, print)) note(pcall(coroutine.resume)) note(pcall(coroutine.resume, 5))
+note(pcall(coroutine.wrap)) note(pcall(coroutine.wrap, {}))
+return table.concat(log, ' ')",
+    ),
+    (
+        "tracebacks",
+        "\
+local function f() return debug.traceback('here') end
+local function g() return (f()) end
+local ok, text = pcall(g)
+local _, handled = xpcall(function() error('x') end, debug.traceback)
+local co = coroutine.create(function() local t; t.x = 1 end)
+coroutine.resume(co)
+return text .. handled .. debug.traceback(co)",
+    ),
+    (
+        "yields across protected calls",
+        "\
+local log = {}
+local co = coroutine.wrap(function(...)
+  log[#log + 1] = select('#', ...)
+  local ok, a, b = pcall(function() return coroutine.yield(1), 'b' end)
+  log[#log + 1] = tostring(ok) .. tostring(a) .. tostring(b)
+  local ok, e = xpcall(function() coroutine.yield(2) error('late', 0) end, function(m) return m .. '!' end)
+  log[#log + 1] = tostring(ok) .. e
+  local ok, e = pcall(function() coroutine.yield(3) local t; return t.x end)
+  log[#log + 1] = e
+  return 'done'
+end)
+for i = 1, 4 do log[#log + 1] = tostring(co(i)) end
+log[#log + 1] = select(2, pcall(co))
+return table.concat(log, ' ')",
+    ),
+    (
+        "coroutines and what they leave open",
+        "\
+local log = {}
+local function closing(name) return setmetatable({}, {__close = function(_, e) log[#log + 1] = name .. tostring(e) end}) end
+local co = coroutine.create(function() local a <close> = closing('a') error('x', 0) end)
+log[#log + 1] = tostring(coroutine.resume(co)) .. coroutine.status(co)
+log[#log + 1] = tostring(coroutine.close(co))
+local wrapped = coroutine.wrap(function() local b <close> = closing('b') error({}) end)
+log[#log + 1] = type(select(2, pcall(wrapped)))
+local inner = coroutine.create(function() return coroutine.resume(coroutine.running()) end)
+log[#log + 1] = tostring(select(3, coroutine.resume(inner)))
+log[#log + 1] = tostring(select(2, coroutine.resume(inner)))
+log[#log + 1] = tostring(coroutine.isyieldable())
+return table.concat(log, ' ')",
+    ),
+    (
+        "hooks and levels of the script itself",
+        "\
+local lines = {}
+local info = debug.getinfo(pcall)
+lines[#lines + 1] = info.what .. info.short_src .. info.nparams .. tostring(info.isvararg)
+lines[#lines + 1] = tostring(debug.getinfo(1, 'l').currentline) .. debug.getinfo(1, 'S').short_src
+local function level() return debug.getinfo(2, 'n').name end
+local function named() local name = level() return name end
+lines[#lines + 1] = tostring(named())
+local n = 0
+for i = 1, 200 do n = n + #string.rep('x', i) end
+lines[#lines + 1] = n
+local sorted = {5, 3, 1}
+table.sort(sorted, function(a, b) return a < b end)
+lines[#lines + 1] = table.concat(sorted)
+return table.concat(lines, ' ')",
+    ),
+    (
+        "deep recursion and tail calls",
+        "\
+local function count(n) if n == 0 then return 'end' end return count(n - 1) end
+local function deep(n) if n == 0 then return 0 end return 1 + deep(n - 1) end
+local ok, why = pcall(function() local function f() return 1 + f() end return f() end)
+return count(100000) .. deep(5000) .. tostring(ok) .. why:sub(1, 40)",
+    ),
+];
+
+fn plain(script: &str) -> String {
+    lua_with_debug().load(script).set_name("@test.lua").call(()).unwrap()
+}
+
+fn never(line: u32) -> BreakpointSpec {
+    let site = Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() };
+    BreakpointSpec { condition: Some("false".into()), ..BreakpointSpec::at(site) }
+}
+
+#[track_caller]
+fn check(name: &str, script: &str, watched_by: Vec<BreakpointSpec>, go: fn() -> Go) {
+    let ran = run_with(script, watched_by, move |_, _| go());
+    let text: String = mlua::FromLua::from_lua(ran.outcome.unwrap(), &ran.lua).unwrap();
+    assert_eq!(text, plain(script), "{name}");
+}
+
+#[test]
+fn with_a_breakpoint_on_every_line() {
+    for (name, script) in SCRIPTS {
+        check(name, script, (1..30).map(never).collect(), || Go::Freely);
+    }
+}
+
+#[test]
+fn while_errors_are_waited_for() {
+    for (name, script) in SCRIPTS {
+        let errors = BreakpointSpec::at(Site::Error { every: true, containing: None });
+        check(name, script, vec![errors], || Go::Freely);
+    }
+}
+
+#[test]
+fn step_by_step() {
+    for (name, script) in SCRIPTS.iter().filter(|(name, _)| *name != "deep recursion and tail calls") {
+        let first = BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::FIRST });
+        check(name, script, vec![first], || Go::Step(StepKind::Into));
+    }
+}
+
+#[test]
+fn with_nothing_to_watch() {
+    for (name, script) in SCRIPTS {
+        check(name, script, Vec::new(), || Go::Freely);
+    }
+}
