@@ -118,7 +118,7 @@ impl Session<'_> {
     /// What the prompt shows: the context and line being looked at, or that the host runs.
     pub(crate) fn prompt(&self) -> String {
         let Some(stopped) = self.stopped else { return format!("{} runs ›", self.host.name) };
-        if self.frames.iter().all(|frame| frame.line <= 0) {
+        if !self.frames.is_empty() && self.frames.iter().all(|frame| frame.line <= 0) {
             return format!("{} ›", self.host.name);
         }
         let context = self.selected.unwrap_or(stopped);

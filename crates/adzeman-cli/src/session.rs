@@ -310,10 +310,9 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// Forgets what was shown of a stop: it is over.
+    /// Forgets what was shown of a stop: it is over. The context stays the one being looked at.
     pub(crate) fn forget_stop(&mut self) {
         self.stopped = None;
-        self.selected = None;
         self.frames.clear();
         self.frames_in_all = 0;
         self.frame = 0;

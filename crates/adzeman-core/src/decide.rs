@@ -262,7 +262,7 @@ impl Decider {
         Need {
             every_line: self.step.is_some() || self.pause || self.event_pending || changes,
             every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || changes,
-            returns_of: self.step.filter(|step| step.kind() != StepKind::Into),
+            returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),
             call_times: self.call_times,
             armed: self.armed.clone(),

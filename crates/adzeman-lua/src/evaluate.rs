@@ -403,7 +403,7 @@ pub(crate) fn push_captured(target: Target, number: usize, state: State) {
     target.state.move_to(state, 1);
 }
 
-fn push_function_of(target: Target) {
+pub(crate) fn push_function_of(target: Target) {
     match target.state.level(target.level) {
         Some(function) => function.push_function(),
         None => target.state.push_nil(),

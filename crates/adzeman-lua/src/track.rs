@@ -10,7 +10,7 @@ use adzeman_core::breakpoint::TrackId;
 use adzeman_core::engine::{EngineError, Probe};
 
 use crate::context::Context;
-use crate::evaluate::{Place, Target};
+use crate::evaluate::{Place, Target, push_function_of};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 
@@ -88,7 +88,7 @@ impl Context {
                     Where::Local { thread, call, number, ended: false }
                 }
                 Place::Captured(at, number) => {
-                    at.state.level(at.level).inspect(|function| function.push_function());
+                    push_function_of(at);
                     at.state.move_to(state, 1);
                     Where::Captured(number)
                 }
@@ -231,7 +231,7 @@ impl Context {
             }
             (Where::Captured(number), None) => {
                 let Place::Captured(at, held) = self.place_of(Some(target), key.name()) else { return Ok(false) };
-                at.state.level(at.level).inspect(|function| function.push_function());
+                push_function_of(at);
                 at.state.move_to(state, 1);
                 let here = state.captured_identity(-1, held);
                 state.raw_get_index(slot, entry(track.0, 0));

@@ -34,7 +34,7 @@ impl<'a> Handling<'a> {
         let armed = contexts.first().map(|context| context.armed()).unwrap_or_default();
         if let Some(first) = contexts.first() {
             lane.look_for_host_changes(first, &armed);
-            if armed.on_event(frame.kind()).any(|sited| wants_boundary(sited)) {
+            if armed.on_event(frame.kind()).any(wants_boundary) {
                 first.decide_at_boundary(lane, |decider, moment, engine| decider.at_boundary(moment, engine));
             }
         }

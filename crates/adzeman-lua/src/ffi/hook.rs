@@ -166,16 +166,12 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
     // SAFETY: given by the caller; a gate is only used where the layout is known.
     unsafe {
         match holds(context, raw, record, call) {
-            None => {}
             Some(true) => {
                 context.enter(call as usize);
                 set_mask(raw, IN_WATCHED);
             }
-            Some(false) => {
-                if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 {
-                    ffi::lua_sethook(raw, Some(on_hook), BELOW_WATCHED, 0);
-                }
-            }
+            Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(raw, BELOW_WATCHED),
+            _ => {}
         }
     }
 }

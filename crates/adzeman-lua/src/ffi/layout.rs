@@ -123,11 +123,11 @@ unsafe fn agrees(record: *const ffi::lua_Debug, closure: *const c_void, is_nativ
     // those of its members.
     unsafe {
         let call = call_of(record);
-        if call.is_null() || call as usize % 8 != 0 {
+        if call.is_null() || !(call as usize).is_multiple_of(8) {
             return false;
         }
         let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());
-        if value.is_null() || value as usize % 8 != 0 {
+        if value.is_null() || !(value as usize).is_multiple_of(8) {
             return false;
         }
         let is_script = ptr::read(value.byte_add(TAG_OF_VALUE).cast::<u8>()) == LUA_FUNCTION;

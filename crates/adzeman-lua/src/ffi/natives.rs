@@ -288,20 +288,18 @@ unsafe extern "C-unwind" fn wrapped(raw: *mut ffi::lua_State) -> c_int {
     }
 }
 
-/// Whether some function on a stack catches errors.
+/// Functions looked at for one that catches errors: each look walks the stack from its top.
+const MOST_LEVELS: usize = 1000;
+
+/// Whether one of the innermost functions on a stack catches errors.
 pub(crate) fn is_caught(state: State) -> bool {
     let catching = [pcall as *const () as usize, xpcall as *const () as usize, resume as *const () as usize];
-    let mut level = 0;
-    while let Some(function) = state.level(level) {
+    (0..MOST_LEVELS).map_while(|level| state.level(level)).any(|function| {
         function.push_function();
         let address = state.native_address_at(-1);
         state.pop(1);
-        if catching.contains(&address) || originals()[..3].contains(&address) && address != 0 {
-            return true;
-        }
-        level += 1;
-    }
-    false
+        address != 0 && (catching.contains(&address) || originals()[..3].contains(&address))
+    })
 }
 
 /// The message handler with which the binding calls scripts, found by raising an error under a call hook: the last native

@@ -96,8 +96,8 @@ return table.concat(lines, ' ')",
         "\
 local function count(n) if n == 0 then return 'end' end return count(n - 1) end
 local function deep(n) if n == 0 then return 0 end return 1 + deep(n - 1) end
-local ok, why = pcall(function() local function f() return 1 + f() end return f() end)
-return count(100000) .. deep(5000) .. tostring(ok) .. why:sub(1, 40)",
+local ok, why = pcall(function() local function f(n) if n == 0 then error('deep') end return 1 + f(n - 1) end return f(3000) end)
+return count(20000) .. deep(5000) .. tostring(ok) .. why",
     ),
 ];
 
