@@ -1,5 +1,6 @@
 //! The one hot decision: run or stop, and why.
 
+use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -154,12 +155,18 @@ impl Need {
 }
 
 /// The event being handled, as far as the decision needs it.
-#[derive(Debug, Clone, Copy)]
+#[derive(Clone, Copy)]
 pub struct EventInHand<'a> {
     /// The kind's name.
     pub kind: &'a str,
-    /// What it is about.
-    pub subject: Option<&'a str>,
+    /// What it is about; made a text only when a breakpoint asks for it.
+    pub subject: Option<&'a dyn fmt::Display>,
+}
+
+impl fmt::Debug for EventInHand<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.kind)
+    }
 }
 
 /// Where a decision is made.
@@ -175,14 +182,15 @@ pub struct Moment<'a> {
 
 impl Moment<'_> {
     fn occasion(&self) -> Occasion {
-        let event = self.event.map(|event| (event.kind.to_owned(), event.subject.map(str::to_owned)));
+        let event = self.event.map(|event| (event.kind.to_owned(), event.subject.map(ToString::to_string)));
         Occasion { place: self.place, event }
     }
 
     /// Whether a breakpoint for one subject or context is about this moment.
     fn concerns(&self, breakpoint: &Breakpoint) -> bool {
+        let Some(wanted) = breakpoint.spec.subject.as_deref() else { return true };
         let subject = self.event.and_then(|event| event.subject);
-        breakpoint.spec.subject.as_deref().is_none_or(|wanted| subject == Some(wanted) || self.context == wanted)
+        self.context == wanted || subject.is_some_and(|subject| subject.to_string() == wanted)
     }
 }
 
@@ -196,6 +204,8 @@ pub struct Decider {
     event_pending: bool,
     call_times: bool,
     last_place: Option<SourceLine>,
+    /// Counts whatever changes what the engine has to report.
+    changes: u64,
 }
 
 impl Decider {
@@ -207,6 +217,7 @@ impl Decider {
 
     /// Takes a new set of breakpoints.
     pub fn arm(&mut self, armed: Arc<Armed>) {
+        self.changes += 1;
         self.armed = armed;
     }
 
@@ -218,6 +229,7 @@ impl Decider {
 
     /// Begins a step.
     pub fn begin_step(&mut self, step: Step) {
+        self.changes += 1;
         self.step = Some(step);
     }
 
@@ -229,18 +241,21 @@ impl Decider {
 
     /// Gives up the step and the pause asked for, as when the context goes on freely.
     pub fn run_freely(&mut self) {
+        self.changes += u64::from(self.step.is_some() || self.pause);
         self.step = None;
         self.pause = false;
     }
 
     /// Stops at the next line.
     pub fn ask_pause(&mut self) {
+        self.changes += 1;
         self.pause = true;
     }
 
     /// Marks whether the next line is the first one of a handler whose event has breakpoints; answers what was marked
     /// before, to be put back when the handler is done.
     pub fn expect_handler(&mut self, expected: bool) -> bool {
+        self.changes += u64::from(self.event_pending != expected);
         std::mem::replace(&mut self.event_pending, expected)
     }
 
@@ -252,7 +267,14 @@ impl Decider {
 
     /// Marks whether the times of calls are wanted; answers what was marked before.
     pub fn time_calls(&mut self, wanted: bool) -> bool {
+        self.changes += u64::from(self.call_times != wanted);
         std::mem::replace(&mut self.call_times, wanted)
+    }
+
+    /// A number that differs from an earlier one whenever [`need`](Self::need) may.
+    #[must_use]
+    pub fn need_version(&self) -> u64 {
+        self.changes
     }
 
     /// What the engine has to report now.
@@ -277,7 +299,7 @@ impl Decider {
         if let Some(change) = self.changed(&armed, before, moment, engine, &mut decision.said) {
             decision.reason = Some(change);
         }
-        let is_first = std::mem::take(&mut self.event_pending);
+        let is_first = self.expect_handler(false);
         if let (true, Some(event)) = (is_first, moment.event) {
             let first = armed.on_event(event.kind);
             let hit = hit(first, moment, engine, &mut decision.said);
@@ -286,17 +308,15 @@ impl Decider {
         let on_line = moment.place.map_or(&[][..], |place| armed.at_line(place));
         if !on_line.is_empty() {
             let entered = engine.is_function_entry();
-            let (uses, there): (Vec<_>, Vec<_>) = on_line
-                .iter()
-                .filter(|sited| entered || !sited.at_entry)
-                .partition(|sited| matches!(sited.breakpoint.spec.site, Site::Change { .. }));
-            let hit = hit(there.into_iter(), moment, engine, &mut decision.said);
+            let is_use = |sited: &&Sited| matches!(sited.breakpoint.spec.site, Site::Change { .. });
+            let there = on_line.iter().filter(|sited| (entered || !sited.at_entry) && !is_use(sited));
+            let hit = hit(there, moment, engine, &mut decision.said);
             keep(&mut decision.reason, hit, |ids| Reason::Breakpoint { ids });
-            for sited in uses {
+            for sited in on_line.iter().filter(is_use) {
                 self.at_use(sited, moment, engine, &mut decision);
             }
         }
-        if decision.reason.is_none() && std::mem::take(&mut self.pause) {
+        if decision.reason.is_none() && self.pause {
             decision.reason = Some(Reason::Pause);
         }
         if decision.reason.is_none() && self.step_ends(&armed, moment, engine) {

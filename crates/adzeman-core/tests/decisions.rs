@@ -53,7 +53,8 @@ impl Supervisor for Watch {
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
-        let event = EventInHand { kind: "frame.update", subject: self.subject };
+        let subject = self.subject.as_ref().map(|subject| subject as &dyn std::fmt::Display);
+        let event = EventInHand { kind: "frame.update", subject };
         let place = source.map(|source| SourceLine { source, line });
         let moment = Moment { place, event: Some(event), context: "main" };
         let decision = self.decider.borrow_mut().at_line(moment, engine);

@@ -55,6 +55,8 @@ pub(crate) struct Context {
     call_times: RefCell<HashMap<usize, Instant>>,
     returned: RefCell<Option<Vec<Value>>>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
+    /// The source of the function that was looked at last.
+    last_source: Cell<Option<(Definition, SourceId)>>,
     pub(crate) tracks: RefCell<Tracks>,
     pub(crate) nodes: RefCell<Vec<Node>>,
     pub(crate) evaluation: Evaluation,
@@ -81,6 +83,7 @@ impl Context {
             call_times: RefCell::default(),
             returned: RefCell::default(),
             by_chunk_name: RefCell::default(),
+            last_source: Cell::new(None),
             tracks: RefCell::default(),
             nodes: RefCell::default(),
             evaluation: Evaluation::default(),
@@ -364,6 +367,18 @@ impl Context {
 
     /// The source of a running function; one met for the first time is learnt.
     pub(crate) fn source_of(&self, state: State, activation: &Activation) -> Option<SourceId> {
+        let definition = activation.definition();
+        if let Some((held, source)) = self.last_source.get()
+            && definition == Some(held)
+        {
+            return Some(source);
+        }
+        let source = self.find_source(state, activation);
+        self.last_source.set(definition.zip(source));
+        source
+    }
+
+    fn find_source(&self, state: State, activation: &Activation) -> Option<SourceId> {
         let known = activation.with_chunk_name(|name| self.by_chunk_name.borrow().get(name).copied());
         if known.is_some() {
             return known;
@@ -386,6 +401,7 @@ impl Context {
     pub(crate) fn note_source(&self, chunk_name: &str, id: SourceId) {
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         // What was compiled before may be found at the same addresses.
+        self.last_source.set(None);
         self.gate.borrow_mut().forget();
     }
 

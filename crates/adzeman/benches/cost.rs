@@ -17,16 +17,40 @@ use criterion::Criterion;
 use mlua::{Function, HookTriggers, Lua, VmState};
 use serde_json::{Value as Json, json};
 
-/// A script, its argument, a line of its hot function that is never reached, and a line of a function that is not called.
+/// A script and its argument, with the lines that breakpoints are set on.
 struct Case {
     name: &'static str,
     script: &'static str,
     argument: i64,
+    /// A line of the hot function that is never reached.
     never: u32,
+    /// A line of a function that is not called.
     elsewhere: u32,
+    /// A line of the hot function that is always reached, and a condition that is never true there.
+    hot: (u32, &'static str),
 }
 
-const CASES: [Case; 3] = [
+/// What a handler of many small events runs.
+static EVENTS: Case = Case {
+    name: "events",
+    script: "\
+local seen = 0
+function run(n)
+  seen = seen + n
+  return seen
+end
+function other()
+  return 1
+end",
+    argument: 1,
+    never: 4,
+    elsewhere: 7,
+    hot: (3, "n < 0"),
+};
+/// Events in one call of that case.
+const EVENTS_A_CALL: i64 = 1000;
+
+static CASES: [Case; 3] = [
     Case {
         name: "loop",
         script: "\
@@ -46,6 +70,7 @@ end",
         argument: 100_000,
         never: 6,
         elsewhere: 12,
+        hot: (4, "s < 0"),
     },
     Case {
         name: "calls",
@@ -64,6 +89,7 @@ end",
         argument: 22,
         never: 4,
         elsewhere: 10,
+        hot: (2, "n > 1000"),
     },
     Case {
         name: "library",
@@ -88,6 +114,7 @@ end",
         argument: 5_000,
         never: 9,
         elsewhere: 16,
+        hot: (11, "a == nil"),
     },
 ];
 
@@ -143,10 +170,27 @@ impl<R: Read, W: Write> Client<R, W> {
     }
 
     fn break_at(&mut self, line: u32, condition: Option<&str>) {
-        let breakpoints = json!([{"line": line, "condition": condition}]);
+        self.break_with(line, json!({ "condition": condition }));
+    }
+
+    fn break_with(&mut self, line: u32, mut more: Json) {
+        more["line"] = line.into();
+        let breakpoints = json!([more]);
         let body = self.request("setBreakpoints", json!({"source": {"path": "case.lua"}, "breakpoints": breakpoints}));
         assert_eq!(body["breakpoints"][0]["verified"], true);
         assert_eq!(body["breakpoints"][0]["line"], line);
+    }
+}
+
+impl<R: Read, W: Write> Client<R, W> {
+    /// A thousand breakpoints in files that nothing of is called.
+    fn break_everywhere_else(&mut self) {
+        for number in 0..OTHER_FILES {
+            let lines = (0..BREAKPOINTS_A_FILE).map(|function| json!({"line": function * 4 + 2}));
+            let breakpoints: Vec<_> = lines.collect();
+            let source = json!({"path": format!("other{number}.lua")});
+            self.request("setBreakpoints", json!({"source": source, "breakpoints": breakpoints}));
+        }
     }
 }
 
@@ -159,11 +203,43 @@ struct Bench {
 
 impl Bench {
     fn new(case: &Case, listen: Listen) -> Self {
-        let host = Host::builder("bench").event(EventKind::new("frame.update")).start(listen).expect("a host");
+        let gauge = std::sync::Arc::new(std::sync::Mutex::new(json!({"level": 1.5, "name": "upper"})));
+        let host = Host::builder("bench")
+            .event(EventKind::new("frame.update"))
+            .object("gauge", gauge)
+            .start(listen)
+            .expect("a host");
         let lua = Lua::new();
         let context = LuaContext::attach(&host, &lua, "main").expect("a context");
         context.load("case.lua", case.script).expect("a script").call::<()>(()).expect("it runs");
+        for number in 0..OTHER_FILES {
+            let text = "function never()\n  local x = 1\n  return x\nend\n".repeat(BREAKPOINTS_A_FILE);
+            context.load(&format!("other{number}.lua"), &text).expect("a script").call::<()>(()).expect("it runs");
+        }
         Self { run: lua.globals().get("run").expect("a function"), host, _context: context }
+    }
+
+    /// Runs the case up to a stop at its hot line, where a client does `setup`, and on to its end.
+    fn with_setup<R, W>(
+        &self,
+        case: &Case,
+        mut client: Client<R, W>,
+        setup: impl FnOnce(&mut Client<R, W>) + Send + 'static,
+    ) -> Client<R, W>
+    where
+        R: Read + Send + 'static,
+        W: Write + Send + 'static,
+    {
+        client.break_at(case.hot.0, None);
+        let setting_up = thread::spawn(move || {
+            client.event("stopped");
+            setup(&mut client);
+            client.request("setBreakpoints", json!({"source": {"path": "case.lua"}, "breakpoints": []}));
+            client.request("continue", json!({"threadId": 1}));
+            client
+        });
+        self.call(1);
+        setting_up.join().expect("the client is done")
     }
 
     fn call(&self, argument: i64) -> i64 {
@@ -171,6 +247,10 @@ impl Bench {
         self.host.emit(event, || self.run.call::<i64>(argument)).expect("it runs")
     }
 }
+
+/// Files that nothing of is called, and how many breakpoints are set in each for the way `thousand`.
+const OTHER_FILES: usize = 100;
+const BREAKPOINTS_A_FILE: usize = 10;
 
 fn bare(case: &Case) -> (Lua, Function) {
     let lua = Lua::new();
@@ -186,7 +266,11 @@ struct Ready {
     _client: Option<Client<PipeReader, PipeWriter>>,
 }
 
-const WAYS: [&str; 6] = ["bare", "naive", "detached", "attached", "elsewhere", "never"];
+const WAYS: [&str; 9] =
+    ["bare", "naive", "detached", "attached", "elsewhere", "thousand", "never", "condition", "variable"];
+/// Ways for the case of many events only: a condition on the event that is never true, a part of a host object that never
+/// changes, a log message at each event.
+const EVENT_WAYS: [&str; 3] = ["event", "host path", "message"];
 
 fn ready(case: &'static Case, way: &str) -> Ready {
     let argument = case.argument;
@@ -195,8 +279,11 @@ fn ready(case: &'static Case, way: &str) -> Ready {
         if way == "naive" {
             lua.set_hook(HookTriggers::EVERY_LINE, |_, _| Ok(VmState::Continue)).expect("a hook");
         }
+        let many = if case.name == EVENTS.name { EVENTS_A_CALL } else { 1 };
         let call = Box::new(move || {
-            black_box((&lua, run.call::<i64>(black_box(argument)).expect("it runs")));
+            (0..many).for_each(|_| {
+                black_box((&lua, run.call::<i64>(black_box(argument)).expect("it runs")));
+            });
         });
         return Ready { call, _client: None };
     }
@@ -207,26 +294,52 @@ fn ready(case: &'static Case, way: &str) -> Ready {
         match way {
             "elsewhere" => client.break_at(case.elsewhere, None),
             "never" => client.break_at(case.never, None),
+            "condition" => client.break_at(case.hot.0, Some(case.hot.1)),
+            "message" => client.break_with(case.hot.0, json!({"logMessage": "seen {seen}"})),
+            "thousand" => client.break_everywhere_else(),
+            "event" => {
+                let options = json!([{"filterId": "frame.update", "condition": "event.n < 0"}]);
+                client.request("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+            }
+            "host path" => {
+                client.request("setDataBreakpoints", json!({"breakpoints": [{"dataId": "host.gauge.level"}]}));
+            }
+            "variable" => {
+                return bench.with_setup(case, client, |client| {
+                    let arguments = json!({"name": "other", "threadId": 1});
+                    let info = client.request("dataBreakpointInfo", arguments);
+                    client.request("setDataBreakpoints", json!({"breakpoints": [{"dataId": info["dataId"]}]}));
+                });
+            }
             _ => {}
         }
         client
     });
+    let many = if case.name == EVENTS.name { EVENTS_A_CALL } else { 1 };
     let call = Box::new(move || {
-        black_box(bench.call(black_box(argument)));
+        (0..many).for_each(|_| {
+            black_box(bench.call(black_box(argument)));
+        });
     });
     Ready { call, _client: client }
 }
 
 fn scripts(criterion: &mut Criterion) {
-    for case in &CASES {
+    for case in CASES.iter().chain([&EVENTS]) {
         let mut group = criterion.benchmark_group(case.name);
-        group.sample_size(20).measurement_time(Duration::from_secs(2)).warm_up_time(Duration::from_millis(300));
-        for way in WAYS {
+        group.sample_size(20).measurement_time(Duration::from_secs(1)).warm_up_time(Duration::from_millis(300));
+        for way in ways(case) {
             let ready = ready(case, way);
             group.bench_function(way, |b| b.iter(|| (ready.call)()));
         }
         group.finish();
     }
+}
+
+/// The ways a case is measured in.
+fn ways(case: &Case) -> impl Iterator<Item = &'static str> + use<> {
+    let more: &[&str] = if case.name == EVENTS.name { &EVENT_WAYS } else { &[] };
+    WAYS.into_iter().chain(more.iter().copied())
 }
 
 fn emit(criterion: &mut Criterion) {
@@ -304,13 +417,17 @@ fn mean(group: &str, name: &str) -> Option<f64> {
 
 fn print_ratios() {
     println!("\nratios to the bare engine, in this run");
-    for case in CASES.map(|case| case.name) {
-        let Some(bare) = mean(case, "bare") else { continue };
-        for name in &WAYS[1..] {
-            if let Some(time) = mean(case, name) {
-                println!("  {case:<8} {name:<10} {:.2}x", time / bare);
+    for case in CASES.iter().chain([&EVENTS]) {
+        let Some(bare) = mean(case.name, "bare") else { continue };
+        for name in ways(case).skip(1) {
+            if let Some(time) = mean(case.name, name) {
+                println!("  {:<8} {name:<10} {:.2}x", case.name, time / bare);
             }
         }
+    }
+    if let (Some(time), Some(bare)) = (mean("loop", "condition"), mean("loop", "bare")) {
+        let each = (time - bare) / 100_000.0;
+        println!("  a condition on a hot line: {each:.0} ns each, {:.1} million a second", 1e3 / each);
     }
     if let (Some(bare), Some(detached)) = (mean("emit", "bare"), mean("emit", "detached")) {
         println!("  emit     detached   {:.2} ns over the bare call", detached - bare);
@@ -324,8 +441,8 @@ fn print_ratios() {
 fn run_once(what: &str) -> Option<()> {
     let mut parts = what.split('/');
     let (case, way, calls) = (parts.next()?, parts.next()?, parts.next()?.parse::<u32>().ok()?);
-    let case = CASES.iter().find(|held| held.name == case)?;
-    let way = WAYS.iter().find(|held| **held == way)?;
+    let case = CASES.iter().chain([&EVENTS]).find(|held| held.name == case)?;
+    let way = ways(case).find(|held| *held == way)?;
     let ready = ready(case, way);
     (0..calls).for_each(|_| (ready.call)());
     Some(())

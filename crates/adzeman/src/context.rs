@@ -113,6 +113,8 @@ pub(crate) struct LocalContext {
     decider: RefCell<Decider>,
     /// How many events were being handled when the step under way began.
     step_events: Cell<usize>,
+    /// The version of what the engine was last told to watch.
+    watched: Cell<u64>,
     /// How many calls that a person asked for are under way.
     running_openly: Cell<usize>,
 }
@@ -167,9 +169,20 @@ impl LocalContext {
         self.engine().is_some_and(|engine| engine.abandon())
     }
 
+    /// Tells the engine what to watch now, if that may have changed.
+    fn watch_anew(&self) {
+        if self.decider.borrow().need_version() != self.watched.get() {
+            self.watch();
+        }
+    }
+
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
-        let need = self.decider.borrow().need();
+        let (need, version) = {
+            let decider = self.decider.borrow();
+            (decider.need(), decider.need_version())
+        };
+        self.watched.set(version);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
         }
@@ -229,8 +242,7 @@ impl LocalContext {
         decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
     ) -> Option<Reason> {
         let decision = current_event(|event| {
-            let subject = event.and_then(crate::emit::EventFrame::subject_text);
-            let event = event.map(|event| EventInHand { kind: event.kind(), subject: subject.as_deref() });
+            let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
             let moment = Moment { place, event, context: &self.shared.name };
             decide(&mut self.decider.borrow_mut(), moment)
         });
@@ -313,7 +325,7 @@ impl Supervisor for LocalContext {
             reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
         }
         if !self.hold_for(&lane, engine, reason) {
-            self.watch();
+            self.watch_anew();
         }
     }
 
@@ -393,6 +405,7 @@ impl ContextHandle {
             engine: RefCell::new(None),
             decider: RefCell::new(Decider::of(id)),
             step_events: Cell::new(0),
+            watched: Cell::new(u64::MAX),
             running_openly: Cell::new(0),
         });
         let (engine, interrupt) = make(context.clone(), context.clone())

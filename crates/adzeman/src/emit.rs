@@ -30,6 +30,10 @@ impl EventFrame<'_> {
         self.kind
     }
 
+    pub(crate) fn subject(&self) -> Option<&dyn Display> {
+        self.subject.as_ref().map(|subject| subject as &dyn Display)
+    }
+
     pub(crate) fn subject_text(&self) -> Option<String> {
         self.subject.as_ref().map(|subject| subject.text().into_owned())
     }

@@ -26,6 +26,12 @@ impl<'a> Subject<'a> {
     }
 }
 
+impl std::fmt::Display for Subject<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.text())
+    }
+}
+
 impl<'a> From<&'a str> for Subject<'a> {
     fn from(name: &'a str) -> Self {
         Self::Named(name)

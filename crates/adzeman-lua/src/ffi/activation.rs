@@ -93,6 +93,15 @@ impl Activation {
         unsafe { super::layout::call_of(&raw const self.record) as usize }
     }
 
+    /// What tells the function's definition from others; `None` for one that is not written in Lua, or when the engine's
+    /// records are not known.
+    pub(crate) fn definition(&self) -> Option<super::layout::Definition> {
+        // SAFETY: the layout is known, and the record is of a function on this thread's stack.
+        super::layout::is_known()
+            .then(|| unsafe { super::layout::definition_of(super::layout::call_of(&raw const self.record)) })
+            .flatten()
+    }
+
     /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many.
     pub(crate) fn transferred(&self) -> (c_int, c_int) {
         let mut record = self.copy_record();
