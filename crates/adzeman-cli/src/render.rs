@@ -19,7 +19,7 @@ const STRONG: Style = Style::new().bold();
 const QUIET: Style = Style::new().dimmed();
 const HERE: Style = colour(AnsiColor::Cyan).bold();
 const NAME: Style = colour(AnsiColor::Green);
-const TROUBLE: Style = colour(AnsiColor::Red);
+const TROUBLE: Style = colour(AnsiColor::BrightRed);
 pub(crate) const PROMPT: Style = colour(AnsiColor::Cyan);
 const TYPED: Style = colour(AnsiColor::Magenta).bold();
 
@@ -302,7 +302,8 @@ fn render_stop(stop: &Stop) -> String {
     }
     text.push('\n');
     if let Some(more) = &stop.text {
-        let _ = writeln!(text, "{}", styled(TROUBLE, more));
+        let is_trouble = matches!(stop.reason.as_str(), "exception" | "condition failed");
+        let _ = writeln!(text, "{}", styled(if is_trouble { TROUBLE } else { STRONG }, more));
     }
     if let Some(values) = &stop.returned {
         text.push_str(&render_returned(values));

@@ -406,7 +406,7 @@ leave
             "was hit as often as it ever will be",
             "last hit scripts/ledger.lua:42, during record.after_save of passage 2",
             "lockside is held after a change, by breakpoint 4",
-            "host.office.passages was 2, and is 3",
+            "host.office.passages was 2, and is 3, after record.before_save of passage 3",
             "all breakpoints are disarmed; 'breaks on' arms them",
             "3 breakpoints are armed",
         ],
@@ -470,4 +470,38 @@ fn attached_disarmed_nothing_stops_until_it_is_armed() {
     let output = host.batch(&["--disarmed"], "break on frame.update\nbreaks on\ngo\n");
     assert!(output.status.success());
     has(&text(&output.stdout), &["1 breakpoints are armed", "stopped by breakpoint 1"]);
+}
+
+/// The commands of `docs/tutorial.md`, chapter by chapter, and what each chapter promises.
+#[test]
+fn the_tutorial_comes_out_as_it_says() {
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/tutorial.md")).unwrap();
+    let promised: [&[&str]; 2] = [
+        &[
+            "during record.before_save of passage 1   record {boat: \"Kingfisher\"",
+            "true, true  boolean",
+            "→ 14 ┃     return tariff.per_metre.middle",
+            "rate(24) returned 0.8",
+            "rate(14) returned 0.8",
+            "» Kingfisher: 34.1",
+        ],
+        &[
+            "lockside is held after a change, by breakpoint 1",
+            "host.locks.upper.gate_refusals was 0, and is 1, after frame.update of lock.upper",
+            "wind  10.140322",
+            "lock.upper stopped after a change, by breakpoint 2, in weather_changed",
+            "margin was 0.10140321552633438, and is 0.08",
+            "stopped, as it was to go on to here",
+            " 4  0     on change host.locks.upper.gate_refusals",
+        ],
+    ];
+    let chapters: Vec<&str> = page.split("\n## ").filter(|chapter| chapter.contains("```adzeman")).collect();
+    assert_eq!(chapters.len(), promised.len());
+    for (chapter, promised) in chapters.iter().zip(promised) {
+        let blocks = chapter.split("```adzeman\n").skip(1).filter_map(|block| block.split("```").next());
+        let host = Lockside::start(&["--fps", "0"]);
+        let output = host.batch(&["--patience", "60"], &blocks.collect::<String>());
+        assert!(output.status.success(), "{}\n{}", text(&output.stdout), text(&output.stderr));
+        has(&text(&output.stdout), promised);
+    }
 }

@@ -23,6 +23,8 @@ pub struct Change {
     pub now: (String, String),
     /// The statement that did it, if one of the script did.
     pub place: Option<SourceLine>,
+    /// The event after which a host object was found to differ, if that is known.
+    pub after: Option<String>,
 }
 
 /// Why a context stopped.
@@ -462,7 +464,7 @@ impl Decider {
             }
             let at = Moment { place: before, ..moment };
             let hit = hit(std::iter::once(sited), at, engine, said);
-            let change = Change { target: shown.clone(), before: was, now, place: before };
+            let change = Change { target: shown.clone(), before: was, now, place: before, after: None };
             keep(&mut reason, hit, |_| Reason::Changed { id: sited.breakpoint.id, change });
         }
         reason
@@ -514,7 +516,7 @@ fn hit<'a>(
                 }
             }
             Ok(_) => {}
-            Err(why) if held.note_failure(&why) => {
+            Err(why) if held.note_failure(&format!("its condition failed: {why}")) => {
                 let condition = held.spec.condition.clone().unwrap_or_default();
                 failure = Some(Hit::Failed { id: held.id, condition, why });
             }
@@ -535,7 +537,7 @@ fn act(held: &Breakpoint, moment: Moment<'_>, engine: &mut dyn Engine, said: &mu
         Action::Say(template) => say(filled(held, template, engine), false, false),
         Action::Run(statement) => {
             if let Err(why) = engine.run_statement(held, statement)
-                && held.note_failure(&why)
+                && held.note_failure(&format!("its statement failed: {why}"))
             {
                 say(format!("breakpoint {} could not run '{statement}': {why}", held.label()), true, false);
             }

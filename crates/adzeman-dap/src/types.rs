@@ -163,6 +163,8 @@ dap_types! {
         subject: Option<String>,
         /// A name for people and for `until`.
         name: Option<String>,
+        /// What the client calls it in its own list, for what it says; its number of the host's otherwise.
+        label: Option<String>,
         /// Only until the breakpoint of this name or number was hit.
         until: Option<String>,
         /// Kept, but does nothing.

@@ -83,7 +83,9 @@ impl Handling<'_> {
                 });
             }
         }
-        if let Some((first, _)) = self.contexts.first() {
+        if let Some((first, _)) = self.contexts.first().filter(|_| !self.armed.on_host_change().is_empty()) {
+            let of = self.frame.subject().map_or(String::new(), |subject| format!(" of {subject}"));
+            *self.lane.last_event.borrow_mut() = Some(format!("{}{of}", self.frame.kind()));
             self.lane.look_for_host_changes(first, &self.armed);
         }
     }
@@ -144,7 +146,7 @@ impl Lane {
             let Ok(now) = context.get(place) else { continue };
             let before = self.host_values.borrow_mut().insert(sited.breakpoint.id, now.clone());
             let Some(before) = before.filter(|before| *before != now) else { continue };
-            let change = change(place, &before, &now);
+            let change = Change { after: self.last_event.borrow().clone(), ..change(place, &before, &now) };
             if *how == ChangeKind::Type && change.before.0 == change.now.0 {
                 continue;
             }
@@ -160,5 +162,5 @@ fn change(place: &TreePath, before: &Json, now: &Json) -> Change {
         let value = describe(data, place);
         (value.type_name, value.preview)
     };
-    Change { target: place.display(1), before: shown(before), now: shown(now), place: None }
+    Change { target: place.display(1), before: shown(before), now: shown(now), place: None, after: None }
 }

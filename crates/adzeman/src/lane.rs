@@ -68,6 +68,8 @@ pub(crate) struct Lane {
     pub(crate) again: Cell<bool>,
     /// The time budget of the handler under way.
     pub(crate) budget: Cell<Option<Duration>>,
+    /// The event that was handled last, while parts of host objects are watched.
+    pub(crate) last_event: RefCell<Option<String>>,
     /// What watched parts of host objects held last, by breakpoint.
     pub(crate) host_values: RefCell<HashMap<BreakpointId, Json>>,
 }
@@ -97,6 +99,7 @@ impl Lane {
             pump: RefCell::default(),
             again: Cell::new(false),
             budget: Cell::new(None),
+            last_event: RefCell::default(),
             host_values: RefCell::default(),
         });
         LANES.with_borrow_mut(|lanes| {

@@ -196,7 +196,7 @@ impl Session<'_> {
     fn send_breakpoints(&mut self, group: &Group) -> Result<(), CliError> {
         let of_group = |held: &&Held| Group::of(&held.wanted.site) == *group;
         let owns: Vec<Own> =
-            self.breakpoints.iter().filter(of_group).map(|held| self.own(&held.wanted)).collect::<Result<_, _>>()?;
+            self.breakpoints.iter().filter(of_group).map(|held| self.own(held)).collect::<Result<_, _>>()?;
         let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(of_group).zip(owns).collect();
         let (command, arguments) = match group {
             Group::Lines(path) => ("setBreakpoints", json!(lines(path, held))),
@@ -213,7 +213,8 @@ impl Session<'_> {
     }
 
     /// What the protocol has no words for.
-    fn own(&self, wanted: &Break) -> Result<Own, CliError> {
+    fn own(&self, held: &Held) -> Result<Own, CliError> {
+        let wanted = &held.wanted;
         let until = wanted.until.as_deref().map(|text| {
             let other = self.picked_one(text)?;
             let by_id = || other.id.map_or_else(|| text.to_owned(), |id| id.to_string());
@@ -222,6 +223,7 @@ impl Session<'_> {
         let mut own = Own {
             subject: wanted.subject.clone(),
             name: wanted.name.clone(),
+            label: Some(held.number.to_string()),
             until: until.transpose()?,
             disabled: wanted.is_off.then_some(true),
             ..Own::default()

@@ -126,6 +126,8 @@ pub struct BreakpointSpec {
     pub until: Option<String>,
     /// A name for people and for `until`.
     pub name: Option<String>,
+    /// What its owner calls it where it has no name.
+    pub label: Option<String>,
     /// Whether it does anything at all.
     pub enabled: bool,
     /// What it does.
@@ -145,6 +147,7 @@ impl BreakpointSpec {
             hits: HitRule::default(),
             until: None,
             name: None,
+            label: None,
             enabled: true,
             action: Action::Stop,
             temporary: false,
@@ -229,13 +232,13 @@ impl Breakpoint {
         self.spec.hits.is_spent(self.times.load(Relaxed))
     }
 
-    /// Why its condition failed to evaluate, if it ever did.
+    /// What of it failed, and why, if it ever did.
     #[must_use]
     pub fn failure(&self) -> Option<String> {
         held(&self.failure).clone()
     }
 
-    /// Notes that the condition failed; true the first time, when the failure is worth a stop.
+    /// Notes what failed, and why; true the first time, when that is worth telling.
     pub fn note_failure(&self, why: &str) -> bool {
         *held(&self.failure) = Some(why.to_owned());
         !self.failed.swap(true, Relaxed)
@@ -263,10 +266,10 @@ impl Breakpoint {
         *held(&self.last) = Some(occasion);
     }
 
-    /// The name, or the number as text.
+    /// The name, what its owner calls it, or the number as text.
     #[must_use]
     pub fn label(&self) -> String {
-        self.spec.name.clone().unwrap_or_else(|| self.id.0.to_string())
+        self.spec.name.as_ref().or(self.spec.label.as_ref()).map_or_else(|| self.id.0.to_string(), Clone::clone)
     }
 }
 

@@ -180,6 +180,7 @@ impl Session {
             hits: hits.transpose()?.unwrap_or_default(),
             until: given(own.until),
             name: given(own.name),
+            label: given(own.label),
             enabled: own.disabled != Some(true),
             action,
             ..BreakpointSpec::at(site)

@@ -106,7 +106,7 @@ fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
     if bindings.len() > 1 {
         remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));
     }
-    remarks.extend(resolved.breakpoint.failure().map(|why| format!("its condition failed: {why}")));
+    remarks.extend(resolved.breakpoint.failure());
     (!remarks.is_empty()).then(|| remarks.join("; "))
 }
 
@@ -193,8 +193,12 @@ fn text_of(reason: &Reason, sources: &Sources) -> Option<String> {
 }
 
 fn text_of_change(change: &Change, sources: &Sources) -> String {
-    let Change { target, before, now, place: at } = change;
-    let by = at.map_or(String::new(), |at| format!(", by {}", place(at, sources)));
+    let Change { target, before, now, place: at, after } = change;
+    let by = match (at, after) {
+        (Some(at), _) => format!(", by {}", place(*at, sources)),
+        (None, Some(event)) => format!(", after {event}"),
+        (None, None) => String::new(),
+    };
     if before.0 == now.0 {
         format!("{target} was {}, and is {}{by}", before.1, now.1)
     } else {

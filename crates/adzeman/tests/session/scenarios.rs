@@ -339,7 +339,10 @@ fn change_rows() -> Vec<Row> {
         row(
             "part of a host object",
             data("host.gauge", "write", json!({})),
-            &["data breakpoint@0 6: host.gauge was 0, and is 1", "data breakpoint@0 11: host.gauge was 1, and is 2"],
+            &[
+                "data breakpoint@0 6: host.gauge was 0, and is 1, after quiet",
+                "data breakpoint@0 11: host.gauge was 1, and is 2, after quiet",
+            ],
         ),
         row(
             "a write of the same value",
