@@ -14,8 +14,12 @@ impl HostView for LocalContext {
             Root::Host => match place.path.split_first() {
                 None => Ok(all_objects(&self.host)),
                 Some((Segment::Field(name), rest)) if self.host.object(name).is_some() => {
-                    let data = self.host.object(name).map(adzeman_core::host::HostObject::read);
-                    let data = data.unwrap_or(Ok(Json::Null))?;
+                    let object = self.host.object(name);
+                    if let Some(part) = object.and_then(|object| object.pick(&rest)) {
+                        return Ok(part);
+                    }
+                    // Says what is wrong.
+                    let data = object.map_or(Ok(Json::Null), adzeman_core::host::HostObject::read)?;
                     at(&data, &rest, &format!("host.{name}")).cloned()
                 }
                 Some(_) => at(&all_objects(&self.host), &place.path, "host").cloned(),

@@ -3,9 +3,11 @@
 mod event;
 mod object;
 mod path;
+mod pick;
 mod tree;
 
 pub use event::{EventKind, FieldDoc};
 pub use object::{HostError, HostObject, SharedObject};
 pub use path::{Path, PathError, Segment};
+pub use pick::pick;
 pub use tree::{HostView, Root, TreePath, at, describe, list, set_at};

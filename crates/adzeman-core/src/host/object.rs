@@ -7,6 +7,8 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
+use super::{Path, pick};
+
 /// Why a host object could not be read or changed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[non_exhaustive]
@@ -101,6 +103,7 @@ impl<T: Send + Sync + 'static> SharedObject for Arc<RwLock<T>> {
 }
 
 type Read = dyn Fn(&str) -> Result<Json, HostError> + Send + Sync;
+type PickFrom = dyn Fn(&Path) -> Option<Json> + Send + Sync;
 type Write = dyn Fn(&str, Json) -> Result<(), HostError> + Send + Sync;
 
 /// A named piece of host state.
@@ -108,6 +111,7 @@ pub struct HostObject {
     /// Its name, the first part of every path into it.
     pub name: String,
     read: Box<Read>,
+    pick: Box<PickFrom>,
     write: Option<Box<Write>>,
 }
 
@@ -119,7 +123,8 @@ impl HostObject {
         O: SharedObject,
         O::State: Serialize,
     {
-        Self { name: name.to_owned(), read: reader(object), write: None }
+        let object = Arc::new(object);
+        Self { name: name.to_owned(), read: reader(object.clone()), pick: picker(object), write: None }
     }
 
     /// For looking and changing. A change is made by reading the whole object back from data, so every change is
@@ -138,7 +143,8 @@ impl HostObject {
                 object.with_mut(|held| *held = state).ok_or_else(|| HostError::Busy { path: path.to_owned() })
             }
         };
-        Self { name: name.to_owned(), read: reader(object), write: Some(Box::new(write)) }
+        let object = Arc::new(object);
+        Self { name: name.to_owned(), read: reader(object.clone()), pick: picker(object), write: Some(Box::new(write)) }
     }
 
     /// Whether it can be changed.
@@ -155,6 +161,13 @@ impl HostObject {
         (self.read)(&self.name)
     }
 
+    /// One part of it, without turning the rest into data; `None` when that cannot be done, so that [`read`](Self::read) has
+    /// to say what there is.
+    #[must_use]
+    pub fn pick(&self, path: &Path) -> Option<Json> {
+        (self.pick)(path)
+    }
+
     /// Replaces the whole object; `path` is what the person changed, for the message.
     ///
     /// # Errors
@@ -167,7 +180,15 @@ impl HostObject {
     }
 }
 
-fn reader<O>(object: O) -> Box<Read>
+fn picker<O>(object: Arc<O>) -> Box<PickFrom>
+where
+    O: SharedObject,
+    O::State: Serialize,
+{
+    Box::new(move |path| object.with(|state| pick(state, path).ok().flatten()).flatten())
+}
+
+fn reader<O>(object: Arc<O>) -> Box<Read>
 where
     O: SharedObject,
     O::State: Serialize,
