@@ -15,7 +15,7 @@ use thiserror::Error;
 use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
 use crate::host::HostError;
-use crate::source::{Line, NameUse, SourceFacts, SourceId};
+use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable};
 
@@ -306,6 +306,9 @@ pub trait EngineContext {
     /// Lends the view of this moment to `work`.
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine));
 
+    /// Between two handlers, when no script runs: a moment for what could not be done while one did.
+    fn safe_point(&self) {}
+
     /// Gives the handler under way up: its script raises an error that it cannot catch, until the host is reached. Ends with
     /// the next [`watch`](Self::watch). False where the engine has no way.
     fn abandon(&self) -> bool {
@@ -357,9 +360,16 @@ pub trait Supervisor {
     /// take as long as a person looks at it.
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
 
-    /// Whether a function, defined from line `first` to `last` of a source, has a breakpoint on one of its own lines.
-    /// Lines count from 1; 0 to 0 stands for a whole script. Asked once for each function and set of breakpoints.
-    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool;
+    /// Whether a function, defined from line `first` to `last` of a source, holds one of `lines` itself
+    /// ([`Source::function_holds`](crate::source::Source::function_holds)). Asked once for each function and set of
+    /// breakpoints.
+    fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool;
+
+    /// How a line with a breakpoint is armed: by the function itself, which costs next to nothing, or by watching lines, and
+    /// then why.
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        let _ = (place, watched_because);
+    }
 
     /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
     /// something in the script will catch it. Returns when the raise may go on.

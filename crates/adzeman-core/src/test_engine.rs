@@ -339,7 +339,7 @@ impl Supervisor for Script {
         self.attention.clone()
     }
 
-    fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool {
+    fn holds_line(&self, _: SourceId, _: &LineSet, _: u32, _: u32) -> bool {
         true
     }
 

@@ -12,7 +12,7 @@ use adzeman_core::breakpoint::{
 };
 use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, ScopeKind, Supervisor};
-use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
+use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::test_engine::{Run, TestEngine, armed_at};
 use adzeman_core::value::{Page, Part};
@@ -65,7 +65,7 @@ impl Supervisor for Watch {
         }
     }
 
-    fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool {
+    fn holds_line(&self, _: SourceId, _: &LineSet, _: u32, _: u32) -> bool {
         true
     }
 
@@ -405,8 +405,8 @@ fn a_function_holds_its_own_lines_and_not_those_of_inner_ones() {
     let engine = TestEngine::new("program", PROGRAM);
     let mut sources = Sources::default();
     let id = sources.add(engine.facts());
-    let armed = armed_at(&engine, &[9]);
-    let holds = |first, last| armed.holds(sources.get(id).unwrap(), first, last);
+    let lines: LineSet = [9].into_iter().collect();
+    let holds = |first, last| sources.get(id).unwrap().function_holds(&lines, first, last);
     assert!(holds(8, 10), "the function itself");
     assert!(!holds(1, 7), "the one before it");
     assert!(!holds(0, 0), "the whole script, whose own lines these are not");

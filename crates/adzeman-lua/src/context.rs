@@ -16,6 +16,7 @@ use adzeman_core::value::Value;
 
 use crate::chunk::prototypes;
 use crate::evaluate::Evaluation;
+use crate::exchange::{Exchanges, SourceText};
 use crate::facts::facts;
 use crate::ffi::activation::Activation;
 use crate::ffi::gate::Gate;
@@ -40,6 +41,8 @@ pub(crate) struct Context {
     attention: Arc<AtomicBool>,
     /// The parts of `need` that the hook asks for first.
     every_line: Cell<bool>,
+    /// Whether some armed line needs the line hook.
+    lines_hooked: Cell<bool>,
     mask: RefCell<LineSet>,
     gate: RefCell<Gate>,
     watching: Cell<Watching>,
@@ -57,6 +60,8 @@ pub(crate) struct Context {
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
     /// The source of the function that was looked at last.
     last_source: Cell<Option<(Definition, SourceId)>>,
+    pub(crate) texts: RefCell<HashMap<SourceId, SourceText>>,
+    pub(crate) exchanges: RefCell<Exchanges>,
     pub(crate) tracks: RefCell<Tracks>,
     pub(crate) nodes: RefCell<Vec<Node>>,
     pub(crate) evaluation: Evaluation,
@@ -72,6 +77,7 @@ impl Context {
             registration: interrupt::register(main),
             need: RefCell::default(),
             every_line: Cell::new(false),
+            lines_hooked: Cell::new(false),
             mask: RefCell::default(),
             gate: RefCell::default(),
             watching: Cell::default(),
@@ -84,6 +90,8 @@ impl Context {
             returned: RefCell::default(),
             by_chunk_name: RefCell::default(),
             last_source: Cell::new(None),
+            texts: RefCell::default(),
+            exchanges: RefCell::default(),
             tracks: RefCell::default(),
             nodes: RefCell::default(),
             evaluation: Evaluation::default(),
@@ -94,7 +102,7 @@ impl Context {
     pub(crate) fn prepare(&self) -> Result<(), EngineError> {
         proxy::prepare(self.main)?;
         walk::prepare_threads(self.main)?;
-        for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks] {
+        for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks, Slot::Bodies] {
             self.main.push_table()?;
             self.main.set_slot(slot)?;
         }
@@ -156,6 +164,14 @@ impl Context {
         outcome
     }
 
+    /// Does `work`, during which the script is reported as always.
+    pub(crate) fn loudly<T>(&self, work: impl FnOnce() -> T) -> T {
+        let before = self.busy.replace(false);
+        let outcome = work();
+        self.busy.set(before);
+        outcome
+    }
+
     #[inline]
     pub(crate) fn is_abandoning(&self) -> bool {
         self.abandoning.get()
@@ -174,8 +190,13 @@ impl Context {
     pub(crate) fn learn_gate(&self, state: State, function: &Activation, definition: Definition) -> bool {
         let info = function.info();
         let source = self.source_of(state, function);
-        let holds =
-            source.is_some_and(|source| self.supervisor.holds_breakpoint(source, info.first_line, info.last_line));
+        let holds = source.is_some_and(|source| {
+            let need = self.need.borrow();
+            let Some(armed) = need.armed.lines_of(source) else { return false };
+            let exchanges = self.exchanges.borrow();
+            let lines = exchanges.lines_of(&definition).map_or_else(|| armed.clone(), |own| armed.without(own));
+            self.supervisor.holds_line(source, &lines, info.first_line, info.last_line)
+        });
         self.gate.borrow_mut().note(definition, holds);
         holds
     }
@@ -199,12 +220,36 @@ impl Context {
 
     /// Called by the hook on a line that is covered.
     pub(crate) fn line_reached(&self, state: State, activation: &Activation, line: u32) {
-        let source = self.source_of(state, activation);
         let line = Line::new(line).unwrap_or(Line::FIRST);
+        let reports_itself = activation.definition().is_some_and(|held| self.exchanges.borrow().reports(&held, line));
+        if reports_itself {
+            return;
+        }
+        let source = self.source_of(state, activation);
         self.supervisor.line_reached(&mut View::new(self, state), source, line);
         if !self.is_hooked() {
             hook::watch(self, state, Watching::Nothing);
         }
+    }
+
+    /// Called by an exchanged body where a line has a breakpoint.
+    pub(crate) fn site_reached(&self, state: State, activation: &Activation, line: u32) {
+        let source = self.source_of(state, activation);
+        let line = Line::new(line).unwrap_or(Line::FIRST);
+        self.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
+    }
+
+    /// Between two handlers: functions that were on a stack before may get the bodies that they should have.
+    pub(crate) fn safe_point(&self) {
+        if self.exchanges.borrow().is_unsettled() {
+            let need = self.need.borrow().clone();
+            self.arm_lines(&need);
+            self.set_needed_hooks(&need, true);
+        }
+    }
+
+    pub(crate) fn forget_gate(&self) {
+        self.gate.borrow_mut().forget();
     }
 
     /// Whether each call is to be looked at, besides the gate.
@@ -315,7 +360,6 @@ impl Context {
     /// Takes what is to be watched, and sets or removes the hook on every thread known.
     pub(crate) fn watch(&self, need: &Need) {
         let before = self.need.replace(need.clone());
-        let how = self.how_to_watch(need);
         let rearmed = !Arc::ptr_eq(&before.armed, &need.armed);
         self.every_line.set(need.every_line);
         if rearmed {
@@ -328,13 +372,27 @@ impl Context {
         if need.raises && self.host_handler.get() == 0 {
             self.host_handler.set(natives::host_handler());
         }
+        if rearmed {
+            self.arm_lines(need);
+        }
+        self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
+    }
+
+    /// Arms lines by exchanged bodies, as far as that can be.
+    fn arm_lines(&self, need: &Need) {
+        let armed: Vec<_> = need.armed.sources().map(|(source, lines)| (source, lines.clone())).collect();
+        self.lines_hooked.set(self.exchange_bodies(&armed));
+    }
+
+    /// Sets the hooks that are needed now; with `anew` also where they are set already.
+    fn set_needed_hooks(&self, need: &Need, anew: bool) {
+        let how = self.how_to_watch(need);
         let was_abandoning = self.abandoning.replace(false);
-        let is_watched = how != Watching::Nothing;
-        let find = is_watched && (rearmed || need.every_stack && !before.every_stack);
+        let find = anew && how != Watching::Nothing;
         if find {
             self.find_threads();
         }
-        if find || was_abandoning || how != self.watching.get() || rearmed && is_watched {
+        if find || was_abandoning || how != self.watching.get() {
             self.set_hooks(how);
         }
     }
@@ -343,8 +401,9 @@ impl Context {
         if need.is_nothing() {
             return Watching::Nothing;
         }
+        let hooked = self.lines_hooked.get();
         let tracks = self.tracks.borrow().watch_calls();
-        let calls = need.raises || need.call_times || tracks || need.armed.has_functions();
+        let calls = need.raises || need.call_times || tracks || hooked && need.armed.has_functions();
         let mut mask = if calls { hook::CALLS } else { 0 };
         if need.every_line {
             mask |= hook::LINES;
@@ -353,7 +412,8 @@ impl Context {
             }
             return Watching::Events(mask);
         }
-        match need.any_line() {
+        match hooked {
+            false if mask == 0 => Watching::Nothing,
             false => Watching::Events(mask),
             true if layout::is_known() => Watching::Gated,
             true => Watching::Events(mask | hook::LINES),
@@ -398,7 +458,8 @@ impl Context {
     }
 
     /// Notes that functions of this chunk belong to a source.
-    pub(crate) fn note_source(&self, chunk_name: &str, id: SourceId) {
+    pub(crate) fn note_source(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
+        self.texts.borrow_mut().insert(id, SourceText { chunk_name: chunk_name.to_owned(), text });
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         // What was compiled before may be found at the same addresses.
         self.last_source.set(None);
@@ -414,8 +475,8 @@ impl Context {
         }
         let Some(prototypes) = prototypes(&state.dump(-1)) else { return };
         let text = text_of(&chunk_name);
-        let id = self.supervisor.source_loaded(facts(&display_name(&chunk_name), text, &prototypes));
-        self.note_source(&chunk_name, id);
+        let id = self.supervisor.source_loaded(facts(&display_name(&chunk_name), text.clone(), &prototypes));
+        self.note_source(&chunk_name, text, id);
     }
 
     /// Looks for functions of sources that nobody reported, whole chunks and outer functions before inner ones.
@@ -432,23 +493,24 @@ impl Context {
             }
             _ => note(state),
         };
-        report(walk::walk(self.main, &mut show));
+        report(walk::walk(self.main, &mut show).map(|_| ()));
         for (chunk_name, (_, chunk)) in unknown {
             if let Some(prototypes) = prototypes(&chunk) {
-                let facts = facts(&display_name(&chunk_name), text_of(&chunk_name), &prototypes);
+                let text = text_of(&chunk_name);
+                let facts = facts(&display_name(&chunk_name), text.clone(), &prototypes);
                 let id = self.supervisor.source_loaded(facts);
-                self.note_source(&chunk_name, id);
+                self.note_source(&chunk_name, text, id);
             }
         }
     }
 
-    fn find_threads(&self) {
+    pub(crate) fn find_threads(&self) {
         let mut show = |state: State, kind: Type| {
             if kind == Type::Thread {
                 note(state);
             }
         };
-        report(walk::walk(self.main, &mut show));
+        report(walk::walk(self.main, &mut show).map(|_| ()));
     }
 }
 

@@ -333,7 +333,7 @@ impl Context {
         hook::watch_run(coroutine, self.watching());
         let before = (self.evaluation.target.replace(target), self.evaluation.environment.replace(environment));
         let running = self.set_running(Some(coroutine));
-        let (outcome, count) = coroutine.resume(state, 0);
+        let (outcome, count) = self.loudly(|| coroutine.resume(state, 0));
         self.set_running(running);
         if outcome == Resumed::Failed && self.watches_raises() {
             self.raised(coroutine, 0, false);

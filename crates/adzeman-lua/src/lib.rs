@@ -18,7 +18,7 @@
 //! use std::sync::atomic::AtomicBool;
 //! use adzeman_core::engine::{Engine, Supervisor};
 //! use adzeman_core::host::{HostError, HostView, TreePath};
-//! use adzeman_core::source::{Line, SourceFacts, SourceId};
+//! use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 //! use adzeman_lua::LuaEngine;
 //!
 //! /// Notes which sources come.
@@ -34,7 +34,7 @@
 //!     fn line_reached(&self, _: &mut dyn Engine, _: Option<SourceId>, _: Line) {}
 //!     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}
 //!     fn is_attached(&self) -> bool { false }
-//!     fn holds_breakpoint(&self, _: SourceId, _: u32, _: u32) -> bool { false }
+//!     fn holds_line(&self, _: SourceId, _: &LineSet, _: u32, _: u32) -> bool { false }
 //! }
 //!
 //! /// A host without anything to show.
@@ -60,9 +60,11 @@
 //! ```
 #![deny(unsafe_code)]
 
+mod bodies;
 mod chunk;
 mod context;
 mod evaluate;
+mod exchange;
 mod facts;
 mod ffi;
 mod json;
@@ -130,7 +132,7 @@ impl LuaEngine {
         let prototypes = chunk::prototypes(&function.dump(false)).unwrap_or_default();
         let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
         let id = self.context.supervisor().source_loaded(facts);
-        self.context.note_source(&chunk_name, id);
+        self.context.note_source(&chunk_name, Some(Arc::from(text)), id);
         Ok(function)
     }
 
@@ -144,6 +146,7 @@ impl LuaEngine {
 impl Drop for LuaEngine {
     fn drop(&mut self) {
         self.watch(&Need::default());
+        self.context.undo_exchanges();
         ffi::hook::release(self.context.main);
     }
 }
@@ -187,6 +190,10 @@ impl Interrupt for Remote {
 impl EngineContext for LuaEngine {
     fn watch(&self, need: &Need) {
         self.context.watch(need);
+    }
+
+    fn safe_point(&self) {
+        self.context.safe_point();
     }
 
     fn abandon(&self) -> bool {

@@ -20,6 +20,8 @@ pub(crate) struct View<'a> {
     state: State,
     /// Functions on top of `state` that are not the script's.
     passed: usize,
+    /// Whether this is the call that an exchanged body makes, which stands where its line is entered.
+    is_site: bool,
     /// The stacks from the running one to the main one, with their depths; made when first asked for.
     stacks: Option<Vec<(State, usize)>>,
     held_collector: bool,
@@ -32,7 +34,14 @@ impl<'a> View<'a> {
 
     /// The same, without the `passed` innermost functions.
     pub(crate) fn below(context: &'a Context, state: State, passed: usize) -> Self {
-        Self { context, state, passed, stacks: None, held_collector: false }
+        Self { context, state, passed, is_site: false, stacks: None, held_collector: false }
+    }
+
+    /// At the call that an exchanged body makes.
+    pub(crate) fn at_site(context: &'a Context, state: State) -> Self {
+        let mut view = Self::below(context, state, 1);
+        view.is_site = true;
+        view
     }
 
     /// The innermost function of the script, or where one would be.
@@ -210,7 +219,7 @@ impl Stack for View<'_> {
     }
 
     fn depth(&self) -> usize {
-        self.state.depth()
+        self.state.depth() - self.passed
     }
 
     fn state_of(&self, stack: StackId) -> StackState {
@@ -326,7 +335,7 @@ impl Engine for View<'_> {
     }
 
     fn is_function_entry(&mut self) -> bool {
-        self.state.level(0).is_some_and(|function| self.context.is_entry(function.call()))
+        self.is_site || self.state.level(0).is_some_and(|function| self.context.is_entry(function.call()))
     }
 
     fn track(&mut self, frame: Option<usize>, target: &str) -> Result<TrackId, EngineError> {

@@ -9,7 +9,7 @@ use adzeman_core::breakpoint::{Armed, SourceLine};
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
-use adzeman_core::source::{Line, SourceFacts, SourceId};
+use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
 use adzeman_dap::events::OutputBody;
@@ -190,6 +190,9 @@ impl LocalContext {
 
     /// At a safe point: takes notice of changes and has the engine watch accordingly.
     pub(crate) fn refresh(&self) {
+        if let Some(engine) = self.engine() {
+            engine.safe_point();
+        }
         if self.shared.attention.load(Ordering::SeqCst) {
             self.catch_up();
             self.watch();
@@ -329,9 +332,12 @@ impl Supervisor for LocalContext {
         }
     }
 
-    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool {
-        let source = self.host.sources().get(source).cloned();
-        source.is_some_and(|source| self.decider.borrow().armed().holds(&source, first, last))
+    fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool {
+        self.host.sources().get(source).is_some_and(|source| source.function_holds(lines, first, last))
+    }
+
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        self.host.note_armed(place, watched_because);
     }
 
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering:
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use adzeman_core::breakpoint::{
-    Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, Status,
+    Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, SourceLine, Status,
 };
 use adzeman_core::decide::Said;
 use adzeman_core::host::{EventKind, HostObject};
@@ -44,6 +44,8 @@ pub(crate) struct Shared {
     disarmed: Mutex<HashSet<OwnerId>>,
     /// What each client calls a library.
     libraries: Mutex<HashMap<OwnerId, Vec<String>>>,
+    /// Lines with breakpoints that are armed by watching lines, and why.
+    watched: Mutex<HashMap<SourceLine, &'static str>>,
     timer: OnceLock<Timer>,
 }
 
@@ -66,6 +68,7 @@ impl Shared {
             last_owner: AtomicU64::new(0),
             disarmed: Mutex::default(),
             libraries: Mutex::default(),
+            watched: Mutex::default(),
             timer: OnceLock::new(),
         }
     }
@@ -262,6 +265,20 @@ impl Shared {
         }
     }
 
+    /// Notes how a line is armed.
+    pub(crate) fn note_armed(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        let mut watched = lock(&self.watched);
+        match watched_because {
+            Some(why) => watched.insert(place, why),
+            None => watched.remove(&place),
+        };
+    }
+
+    /// Why a line is armed by watching lines, if it is.
+    pub(crate) fn watched_because(&self, place: SourceLine) -> Option<&'static str> {
+        lock(&self.watched).get(&place).copied()
+    }
+
     /// Sends what a breakpoint said to the client that set it.
     pub(crate) fn tell_said(&self, said: &Said) {
         let source = said.place.and_then(|place| self.sources().get(place.source).map(|held| convert::source(held)));
@@ -282,7 +299,8 @@ impl Shared {
 
     fn tell_owner(&self, resolved: &Resolved) {
         for client in self.clients().iter().filter(|client| client.owner == resolved.breakpoint.owner) {
-            let breakpoint = convert::breakpoint(resolved, &self.sources(), client.line_base());
+            let breakpoint =
+                convert::breakpoint(resolved, &self.sources(), client.line_base(), |place| self.watched_because(place));
             client.event("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint });
         }
     }

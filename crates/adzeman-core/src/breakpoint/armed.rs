@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
-use crate::source::{Line, LineSet, NameUse, Source, SourceId};
+use crate::source::{LineSet, NameUse, SourceId};
 
 /// A breakpoint at a place.
 #[derive(Debug, Clone)]
@@ -134,23 +134,9 @@ impl Armed {
         self.masks.get(&source)
     }
 
-    /// Whether a function of a source holds one of the lines: one between its first and last, and not inside a function
-    /// defined within it. A line that such an inner function begins or ends on belongs to both. 0 and 0 stand for the
-    /// whole script.
-    #[must_use]
-    pub fn holds(&self, source: &Source, first: u32, last: u32) -> bool {
-        let Some(lines) = self.masks.get(&source.id) else { return false };
-        let is_whole = last == 0;
-        let inner = source.facts.functions.iter().filter(|function| {
-            let (begin, end) = (function.first.get(), function.last.get());
-            is_whole || (first <= begin && end <= last && (begin, end) != (first, last))
-        });
-        let spans: Vec<_> = inner.map(|function| (function.first.get(), function.last.get())).collect();
-        let is_own = |line: u32| {
-            (is_whole || (first..=last).contains(&line))
-                && !spans.iter().any(|(begin, end)| *begin < line && line < *end)
-        };
-        lines.iter().map(Line::get).any(is_own)
+    /// The sources with breakpoints on lines, and these lines.
+    pub fn sources(&self) -> impl Iterator<Item = (SourceId, &LineSet)> {
+        self.masks.iter().map(|(source, lines)| (*source, lines))
     }
 
     /// Whether a breakpoint that was live when this was made no longer is.

@@ -78,6 +78,12 @@ impl LineSet {
         (1..=last).filter_map(Line::new).filter(|line| self.contains(*line))
     }
 
+    /// The lines of this set that are not in another one.
+    #[must_use]
+    pub fn without(&self, other: &Self) -> Self {
+        self.iter().filter(|line| !other.contains(*line)).collect()
+    }
+
     /// Adds all lines of another set.
     pub fn extend_with(&mut self, other: &Self) {
         if self.words.len() < other.words.len() {

@@ -105,6 +105,23 @@ impl Source {
             .min_by_key(|function| function.last.get() - function.first.get())
     }
 
+    /// Whether a function holds one of the lines: one between its first and last, and not inside a function defined within
+    /// it. A line that such an inner function begins or ends on belongs to both. 0 and 0 stand for the whole script.
+    #[must_use]
+    pub fn function_holds(&self, lines: &LineSet, first: u32, last: u32) -> bool {
+        let is_whole = last == 0;
+        let inner = self.facts.functions.iter().filter(|function| {
+            let (begin, end) = (function.first.get(), function.last.get());
+            is_whole || (first <= begin && end <= last && (begin, end) != (first, last))
+        });
+        let spans: Vec<_> = inner.map(|function| (function.first.get(), function.last.get())).collect();
+        let is_own = |line: u32| {
+            (is_whole || (first..=last).contains(&line))
+                && !spans.iter().any(|(begin, end)| *begin < line && line < *end)
+        };
+        lines.iter().map(Line::get).any(is_own)
+    }
+
     /// The text of one line, without its line break.
     #[must_use]
     pub fn text_of(&self, line: Line) -> Option<&str> {

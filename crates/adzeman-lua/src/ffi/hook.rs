@@ -125,7 +125,7 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
 }
 
 /// Runs `work`; a fault in it must not reach Lua.
-fn caught(work: impl FnOnce()) {
+pub(super) fn caught(work: impl FnOnce()) {
     if catch_unwind(AssertUnwindSafe(work)).is_err() {
         tracing::error!("a fault inside the debugger was caught; the script goes on");
     }
@@ -264,7 +264,7 @@ unsafe fn holds(
 ///
 /// # Safety
 /// `raw` is the running thread; nothing in the frames up to Lua owns anything.
-unsafe fn abandon(raw: *mut ffi::lua_State) {
+pub(super) unsafe fn abandon(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
     unsafe {
         ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKCOUNT, 1);

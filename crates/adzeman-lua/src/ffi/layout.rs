@@ -14,19 +14,34 @@ use mlua::ffi;
 /// `CallInfo.func`, pointing to the value that holds the function.
 const FUNCTION_OF_CALL: usize = 0;
 /// The tag of that value, behind its eight bytes.
-const TAG_OF_VALUE: usize = 8;
+pub(super) const TAG_OF_VALUE: usize = 8;
+pub(super) const SIZE_OF_VALUE: usize = 16;
+/// The tag of a string that is interned (`LUA_VSHRSTR`, `BIT_ISCOLLECTABLE`).
+pub(super) const SHORT_STRING: u8 = 4 | 64;
+/// The tag of a native function without captured variables (`LUA_VLCF`).
+pub(super) const NATIVE_FUNCTION: u8 = 6 | 1 << 4;
 /// The tag of a function written in Lua: variant 0 of functions, collectable (`LUA_VLCL`, `BIT_ISCOLLECTABLE`).
 const LUA_FUNCTION: u8 = 6 | 64;
 /// `LClosure.p`.
-const PROTOTYPE_OF_CLOSURE: usize = 24;
+pub(super) const PROTOTYPE_OF_CLOSURE: usize = 24;
+/// Members of `Proto`: how many captured variables, constants, instructions, and functions inside; then the lines of its
+/// definition, and where constants, instructions and the functions inside are.
+pub(super) const CAPTURED_COUNT: usize = 16;
+pub(super) const CONSTANT_COUNT: usize = 20;
+pub(super) const CODE_COUNT: usize = 24;
+pub(super) const INNER_COUNT: usize = 32;
+pub(super) const LAST_LINE_OF_PROTOTYPE: usize = 48;
+pub(super) const CONSTANTS_OF_PROTOTYPE: usize = 56;
+pub(super) const CODE_OF_PROTOTYPE: usize = 64;
+pub(super) const INNER_OF_PROTOTYPE: usize = 72;
 /// `Proto.linedefined`.
-const FIRST_LINE_OF_PROTOTYPE: usize = 44;
+pub(super) const FIRST_LINE_OF_PROTOTYPE: usize = 44;
 /// `Proto.source`.
 const SOURCE_OF_PROTOTYPE: usize = 112;
 /// `lua_State.l_G`, which all threads of a state share.
 const SHARED_OF_THREAD: usize = 24;
 /// The text behind the header of a `TString`.
-const TEXT_OF_STRING: usize = 24;
+pub(super) const TEXT_OF_STRING: usize = 24;
 
 /// A function written in Lua, as it is told from others: every instance of one definition has the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -163,7 +178,7 @@ pub(crate) fn is_known() -> bool {
             ffi::lua_sethook(raw, Some(compare), ffi::LUA_MASKCALL, 0);
             let ran = ffi::luaL_loadstring(raw, script.as_ptr()) == ffi::LUA_OK
                 && ffi::lua_pcall(raw, 0, 0, 0) == ffi::LUA_OK;
-            let shared = threads_share(raw);
+            let shared = threads_share(raw) && prototypes_are_as_dumped(raw);
             ffi::lua_close(raw);
             ran && shared
         };
@@ -192,6 +207,72 @@ unsafe fn threads_share(raw: *mut ffi::lua_State) -> bool {
         ffi::lua_close(other);
         own != 0 && own % 8 == 0 && own == siblings && own != others
     }
+}
+
+/// Whether a small function has the members that it must have: of one function inside, on line 2, that captures one
+/// variable and holds the constant `seven letters`, and whose first instruction is the one that its dump has.
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread, with room for four values.
+unsafe fn prototypes_are_as_dumped(raw: *mut ffi::lua_State) -> bool {
+    let script = c"local x = 1\nlocal function f()\n  x = 'seven letters'\n  return x, 2.5\nend\nreturn f";
+    // SAFETY: given by the caller; each count is compared with what it must be before an array is read by it.
+    unsafe {
+        let top = ffi::lua_gettop(raw);
+        if ffi::luaL_loadstring(raw, script.as_ptr()) != ffi::LUA_OK {
+            return false;
+        }
+        let member = |of: *const c_void, offset: usize| ptr::read::<*const c_void>(of.byte_add(offset).cast());
+        let count = |of: *const c_void, offset: usize| ptr::read::<c_int>(of.byte_add(offset).cast());
+        let outer = member(ffi::lua_topointer(raw, -1), PROTOTYPE_OF_CLOSURE);
+        let is_outer = count(outer, INNER_COUNT) == 1
+            && count(outer, CAPTURED_COUNT) == 1
+            && (count(outer, FIRST_LINE_OF_PROTOTYPE), count(outer, LAST_LINE_OF_PROTOTYPE)) == (0, 0);
+        if !is_outer || ffi::lua_pcall(raw, 0, 1, 0) != ffi::LUA_OK {
+            ffi::lua_settop(raw, top);
+            return false;
+        }
+        let inner = member(ffi::lua_topointer(raw, -1), PROTOTYPE_OF_CLOSURE);
+        ffi::lua_pushstring(raw, c"seven letters".as_ptr());
+        let text = ffi::lua_tolstring(raw, -1, ptr::null_mut()) as usize - TEXT_OF_STRING;
+        let is_inner = ptr::read::<*const c_void>(member(outer, INNER_OF_PROTOTYPE).cast()) == inner
+            && count(inner, CAPTURED_COUNT) == 1
+            && (count(inner, FIRST_LINE_OF_PROTOTYPE), count(inner, LAST_LINE_OF_PROTOTYPE)) == (2, 5)
+            && count(inner, CONSTANT_COUNT) >= 1
+            && count(inner, CODE_COUNT) >= 4;
+        let has_constant = is_inner && {
+            let constants = member(inner, CONSTANTS_OF_PROTOTYPE);
+            let tag = ptr::read(constants.byte_add(TAG_OF_VALUE).cast::<u8>());
+            tag == SHORT_STRING && ptr::read(constants.cast::<usize>()) == text
+        };
+        let tag_of_native = native_tag(raw);
+        ffi::lua_settop(raw, top);
+        has_constant && tag_of_native == Some(NATIVE_FUNCTION) && !member(inner, CODE_OF_PROTOTYPE).is_null()
+    }
+}
+
+/// The tag of a native function without captured variables, read off the call of one.
+///
+/// # Safety
+/// As [`prototypes_are_as_dumped`], and calls are known to lie where this module reads them.
+unsafe fn native_tag(raw: *mut ffi::lua_State) -> Option<u8> {
+    static SEEN: AtomicUsize = AtomicUsize::new(usize::MAX);
+    unsafe extern "C-unwind" fn see(_: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+        // SAFETY: called by Lua as a hook.
+        unsafe {
+            let value: *const c_void = ptr::read(call_of(record).byte_add(FUNCTION_OF_CALL).cast());
+            SEEN.store(usize::from(ptr::read(value.byte_add(TAG_OF_VALUE).cast::<u8>())), Relaxed);
+        }
+    }
+    // SAFETY: given by the caller; the hook is removed again.
+    unsafe {
+        ffi::lua_sethook(raw, Some(see), ffi::LUA_MASKCALL, 0);
+        ffi::lua_pushcfunction(raw, native);
+        ffi::lua_pushnil(raw);
+        ffi::lua_callk(raw, 1, 0, 0, None);
+        ffi::lua_sethook(raw, None, 0, 0);
+    }
+    u8::try_from(SEEN.load(Relaxed)).ok()
 }
 
 unsafe extern "C-unwind" fn native(_: *mut ffi::lua_State) -> c_int {

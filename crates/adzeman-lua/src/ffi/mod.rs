@@ -10,6 +10,7 @@
 #![allow(unsafe_code)]
 
 pub(crate) mod activation;
+pub(crate) mod exchange;
 pub(crate) mod gate;
 pub(crate) mod hook;
 pub(crate) mod interrupt;

@@ -17,31 +17,33 @@ use super::state::{State, Type};
 use crate::context::Context;
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 5] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
     (c"coroutine", c"wrap", wrap),
+    (c"string", c"dump", dump),
 ];
 
 /// `debug.traceback` as the library has it, whose second argument is a level.
 const TRACEBACK: (&CStr, &CStr) = (c"debug", c"traceback");
 
 /// The addresses of the library's own four functions, and of `debug.traceback`, from a state of its own.
-fn originals() -> [usize; 5] {
-    static FOUND: OnceLock<[usize; 5]> = OnceLock::new();
+fn originals() -> [usize; 6] {
+    static FOUND: OnceLock<[usize; 6]> = OnceLock::new();
     *FOUND.get_or_init(|| {
         // SAFETY: the state is made, used and closed here, on one thread.
         unsafe {
             let raw = ffi::luaL_newstate();
             if raw.is_null() {
-                return [0; 5];
+                return [0; 6];
             }
             ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
             ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
-            let [pcall, xpcall, resume, wrap] = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
-            let found = [pcall, xpcall, resume, wrap, address_in(raw, TRACEBACK.0, TRACEBACK.1)];
+            ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
+            let [pcall, xpcall, resume, wrap, dump] = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
+            let found = [pcall, xpcall, resume, wrap, dump, address_in(raw, TRACEBACK.0, TRACEBACK.1)];
             ffi::lua_close(raw);
             found
         }
@@ -165,7 +167,7 @@ unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
         ffi::lua_settop(raw, 1);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
-        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals()[4]);
+        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals()[5]);
         if is_traceback {
             // This function is none of the script's.
             ffi::lua_pushinteger(raw, 2);
@@ -286,6 +288,30 @@ unsafe extern "C-unwind" fn wrapped(raw: *mut ffi::lua_State) -> c_int {
         }
         ffi::lua_error(raw)
     }
+}
+
+/// As `str_dump` (`lstrlib.c`): a function whose body was exchanged is dumped as it was loaded.
+unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; the vector is dropped before anything can raise again, and the body is put back before that.
+    unsafe {
+        let strips = ffi::lua_toboolean(raw, 2) != 0;
+        ffi::luaL_checktype(raw, 1, ffi::LUA_TFUNCTION);
+        ffi::lua_settop(raw, 1);
+        if ffi::lua_iscfunction(raw, 1) != 0 {
+            return ffi::luaL_error(raw, c"unable to dump given function".as_ptr());
+        }
+        let state = State::new(raw);
+        let exchanged = context_of(raw).and_then(|context| context.plain_body(state));
+        exchanged.inspect(|(_, plain)| plain.give_to(state, 1));
+        let chunk = state.dump_as(1, strips);
+        exchanged.inspect(|(own, _)| own.give_to(state, 1));
+        let pushed = state.push_bytes(&chunk).is_ok();
+        drop(chunk);
+        if !pushed {
+            return ffi::luaL_error(raw, c"not enough memory".as_ptr());
+        }
+    }
+    1
 }
 
 /// Functions looked at for one that catches errors: each look walks the stack from its top.

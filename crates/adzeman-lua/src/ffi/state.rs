@@ -37,10 +37,12 @@ pub(crate) enum Slot {
     ProxyMeta,
     /// What is needed to find watched values again.
     Tracks,
+    /// Scripts compiled with calls put in, and plainly.
+    Bodies,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 6] = [0; 6];
+static SLOTS: [u8; 7] = [0; 7];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -539,6 +541,11 @@ impl State {
 
     /// The function at `index` as compiled code; empty when it is not a Lua function.
     pub(crate) fn dump(self, index: c_int) -> Vec<u8> {
+        self.dump_as(index, false)
+    }
+
+    /// The same, without what is there for debugging if `strips`.
+    pub(crate) fn dump_as(self, index: c_int, strips: bool) -> Vec<u8> {
         unsafe extern "C-unwind" fn write(
             _: *mut ffi::lua_State,
             bytes: *const c_void,
@@ -553,7 +560,7 @@ impl State {
         let mut chunk = Vec::new();
         self.push_copy(index);
         // SAFETY: a copy of the value is on top; the writer's target outlives the call.
-        unsafe { ffi::lua_dump(self.0, write, (&raw mut chunk).cast(), 0) };
+        unsafe { ffi::lua_dump(self.0, write, (&raw mut chunk).cast(), c_int::from(strips)) };
         self.pop(1);
         chunk
     }

@@ -12,11 +12,11 @@ use super::state::{Slot, State, Type};
 /// The most values looked at in one walk; a larger state is walked as far as this.
 pub(crate) const MOST_VALUES: usize = 200_000;
 
-/// Walks, showing each Lua function and each thread once, on top of the stack.
+/// Walks, showing each Lua function and each thread once, on top of the stack. Answers whether it came to everything.
 ///
 /// # Errors
 /// When the list of what is still to be looked at cannot grow.
-pub(crate) fn walk(state: State, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
+pub(crate) fn walk(state: State, show: &mut dyn FnMut(State, Type)) -> Result<bool, EngineError> {
     let top = state.top();
     let was_running = state.hold_collector();
     let outcome = Walk::new(state).and_then(|mut walk| walk.run(show));
@@ -41,7 +41,7 @@ impl Walk {
         Ok(Self { state, waiting: state.top(), count: 0, seen: HashSet::new() })
     }
 
-    fn run(&mut self, show: &mut dyn FnMut(State, Type)) -> Result<(), EngineError> {
+    fn run(&mut self, show: &mut dyn FnMut(State, Type)) -> Result<bool, EngineError> {
         self.state.push_copy(ffi::LUA_REGISTRYINDEX);
         self.add()?;
         self.state.push_self();
@@ -63,7 +63,7 @@ impl Walk {
             }
             self.state.cut_to(top);
         }
-        Ok(())
+        Ok(self.count == 0)
     }
 
     /// Takes the value on top into the list, if it can hold others and was not seen.
@@ -126,7 +126,12 @@ impl Walk {
 
     fn thread(&mut self) -> Result<(), EngineError> {
         let Some(thread) = self.state.thread_at(-1) else { return Ok(()) };
-        if thread != self.state {
+        if thread == self.state {
+            for index in 1..self.waiting {
+                thread.push_copy(index);
+                self.add()?;
+            }
+        } else {
             for index in 1..=thread.top() {
                 thread.push_copy(index);
                 thread.move_to(self.state, 1);

@@ -10,7 +10,7 @@ use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, 
 use adzeman_core::decide::{Decider, Moment};
 use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
 use adzeman_core::host::{HostError, HostView, Path, Root, TreePath, at, set_at};
-use adzeman_core::source::{Line, SourceFacts, SourceId, Sources};
+use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::value::{Page, Part, Variable};
 use adzeman_lua::LuaEngine;
@@ -66,9 +66,8 @@ impl Supervisor for Supervising {
         Arc::default()
     }
 
-    fn holds_breakpoint(&self, source: SourceId, first: u32, last: u32) -> bool {
-        let sources = self.sources.borrow();
-        sources.get(source).is_some_and(|source| self.decider.borrow().armed().holds(source, first, last))
+    fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool {
+        self.sources.borrow().get(source).is_some_and(|source| source.function_holds(lines, first, last))
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {

@@ -2,10 +2,12 @@
 
 use std::time::Duration;
 
-use adzeman_core::breakpoint::{Action, BreakpointSpec, ChangeKind, HitRule, Site, Template, TrackId, Tracked};
+use adzeman_core::breakpoint::{
+    Action, BreakpointSpec, ChangeKind, HitRule, Resolved, Site, Template, TrackId, Tracked,
+};
 use adzeman_core::engine::Syntax;
 use adzeman_core::host::{HostView as _, Path, Root, TreePath};
-use adzeman_core::source::Line;
+use adzeman_core::source::{Line, Sources};
 use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
 use adzeman_dap::requests::{
     BreakpointLocationsArguments, BreakpointLocationsBody, DataBreakpointInfoArguments, DataBreakpointInfoBody,
@@ -235,9 +237,14 @@ impl Session {
                 Ok(_) => Breakpoint::default(),
             };
             let held = set.next().and_then(|held| resolved.iter().find(|now| now.breakpoint.id == held.id));
-            held.map_or(refused, |now| convert::breakpoint(now, &sources, self.client.line_base()))
+            held.map_or(refused, |now| self.shown(now, &sources))
         });
         SetBreakpointsBody { breakpoints: breakpoints.collect() }
+    }
+
+    fn shown(&self, resolved: &Resolved, sources: &Sources) -> Breakpoint {
+        let because = |place| self.shared.watched_because(place);
+        convert::breakpoint(resolved, sources, self.client.line_base(), because)
     }
 
     pub(super) fn breakpoints_now(&self) -> BreakpointsBody {
@@ -246,7 +253,7 @@ impl Session {
         let mine =
             resolved.iter().filter(|now| now.breakpoint.owner == self.client.owner && !now.breakpoint.spec.temporary);
         let info = mine.map(|now| {
-            let shown = convert::breakpoint(now, &sources, self.client.line_base());
+            let shown = self.shown(now, &sources);
             BreakpointInfo {
                 id: now.breakpoint.id.0,
                 hits: now.breakpoint.hits(),

@@ -64,7 +64,13 @@ pub(crate) fn error_filters() -> [ExceptionBreakpointsFilter; 2] {
     ]
 }
 
-pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> Breakpoint {
+/// `watched_because` answers why a line is armed by watching lines, if it is.
+pub(crate) fn breakpoint(
+    resolved: &Resolved,
+    sources: &Sources,
+    base: i64,
+    watched_because: impl Fn(SourceLine) -> Option<&'static str>,
+) -> Breakpoint {
     let id = Some(resolved.breakpoint.id.0);
     match &resolved.status {
         Status::Pending(why) => Breakpoint { id, message: Some(why.clone()), ..Breakpoint::default() },
@@ -73,7 +79,7 @@ pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> B
             Breakpoint {
                 id,
                 verified: true,
-                message: remark(resolved, sources),
+                message: remark(resolved, sources, watched_because),
                 source: first.and_then(|binding| sources.get(binding.place.source)).map(|held| source(held)),
                 line: first.map(|binding| line_number(binding.place.line, base)),
             }
@@ -82,7 +88,11 @@ pub(crate) fn breakpoint(resolved: &Resolved, sources: &Sources, base: i64) -> B
 }
 
 /// What is worth knowing of a bound breakpoint.
-fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
+fn remark(
+    resolved: &Resolved,
+    sources: &Sources,
+    watched_because: impl Fn(SourceLine) -> Option<&'static str>,
+) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();
     if let Some((moved, to)) = bindings.iter().find_map(|binding| Some((binding.moved?, binding.place.line))) {
@@ -102,6 +112,9 @@ fn remark(resolved: &Resolved, sources: &Sources) -> Option<String> {
     }
     if resolved.breakpoint.is_gone() {
         remarks.push("the variable is gone: its function has returned; remove it, and set it anew".to_owned());
+    }
+    if let Some(why) = bindings.iter().find_map(|binding| watched_because(binding.place)) {
+        remarks.push(format!("its function runs slower, under the line hook: {why}"));
     }
     if bindings.len() > 1 {
         remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));

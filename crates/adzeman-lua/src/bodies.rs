@@ -1,0 +1,139 @@
+//! Where a call can be put into a script's text, so that it runs each time a line is reached.
+//!
+//! The call stands at the start of the first statement that begins on the line, with a semicolon before and behind it: what
+//! is before it cannot take the parentheses for arguments, and it cannot take those of the statement. No line moves, and no
+//! local variable changes its register.
+
+use std::collections::BTreeMap;
+
+use adzeman_core::source::{Line, LineSet};
+use full_moon::ast::{LastStmt, Stmt};
+use full_moon::visitors::Visitor;
+
+/// Why no call can be put on a line.
+const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
+const A_LOOP: &str = "a loop begins on the line, which is reached at each turn";
+pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or does not parse";
+
+/// The statements of a text, by the lines they begin on.
+#[derive(Debug, Default)]
+pub(crate) struct Statements {
+    /// For each line, the byte at which its first statement begins, and whether a loop begins on it.
+    starts: BTreeMap<u32, (usize, bool)>,
+}
+
+/// A text with calls put in.
+#[derive(Debug)]
+pub(crate) struct Instrumented {
+    pub(crate) text: String,
+    /// The lines that hold one.
+    pub(crate) placed: LineSet,
+    /// The lines that cannot, and why.
+    pub(crate) refused: Vec<(Line, &'static str)>,
+}
+
+impl Statements {
+    /// Reads a text; `None` when it does not parse.
+    pub(crate) fn of(text: &str) -> Option<Self> {
+        let tree = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok()?;
+        let mut statements = Self::default();
+        statements.visit_ast(&tree);
+        Some(statements)
+    }
+
+    /// Puts a call of the constant `marker` on each of the lines.
+    pub(crate) fn with_calls(&self, text: &str, lines: &LineSet, marker: &str) -> Instrumented {
+        let (mut out, mut placed, mut refused) = (String::with_capacity(text.len()), LineSet::default(), Vec::new());
+        let mut from = 0;
+        for line in lines.iter() {
+            match self.starts.get(&line.get()) {
+                Some((at, false)) => {
+                    out.push_str(&text[from..*at]);
+                    out.push_str(&format!(";(\"{marker}\")();"));
+                    from = *at;
+                    placed.insert(line);
+                }
+                Some((_, true)) => refused.push((line, A_LOOP)),
+                None => refused.push((line, IN_A_STATEMENT)),
+            }
+        }
+        out.push_str(&text[from..]);
+        Instrumented { text: out, placed, refused }
+    }
+
+    fn add(&mut self, node: &impl full_moon::node::Node, is_loop: bool) {
+        let Some(start) = node.start_position() else { return };
+        let Ok(line) = u32::try_from(start.line()) else { return };
+        let held = self.starts.entry(line).or_insert((start.bytes(), false));
+        held.0 = held.0.min(start.bytes());
+        held.1 |= is_loop;
+    }
+}
+
+impl Visitor for Statements {
+    fn visit_stmt(&mut self, node: &Stmt) {
+        let is_loop = matches!(node, Stmt::While(_) | Stmt::Repeat(_) | Stmt::NumericFor(_) | Stmt::GenericFor(_));
+        self.add(node, is_loop);
+    }
+
+    fn visit_last_stmt(&mut self, node: &LastStmt) {
+        self.add(node, false);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[track_caller]
+    fn check(text: &str, lines: &[u32], expected: &str) {
+        let lines: LineSet = lines.iter().copied().collect();
+        let found = Statements::of(text).unwrap().with_calls(text, &lines, "m");
+        assert_eq!(found.text.replace(";(\"m\")();", "@"), expected);
+        mlua::Lua::new().load(&found.text).into_function().unwrap();
+        let all = found.placed.iter().count() + found.refused.len();
+        assert_eq!(all, lines.iter().count(), "every line is accounted for");
+    }
+
+    #[test]
+    fn a_call_stands_before_the_first_statement_of_its_line() {
+        check("local x = 1\nx = x + 1; x = 2\nreturn x", &[1, 2, 3], "@local x = 1\n@x = x + 1; x = 2\n@return x");
+        check("do local a <const>, b <close> = 1, nil end", &[1], "@do local a <const>, b <close> = 1, nil end");
+    }
+
+    #[test]
+    fn parentheses_and_calls_without_them_stay_what_they_are() {
+        check(
+            "local f = print;\n(f or print)(1)\nf 'x'\nf {}\n",
+            &[2, 3, 4],
+            "local f = print;\n@(f or print)(1)\n@f 'x'\n@f {}\n",
+        );
+        // Without the semicolon, the second line goes on with the first.
+        check("local f = print\n(f or print)(1)\n", &[2], "local f = print\n(f or print)(1)\n");
+    }
+
+    #[test]
+    fn long_strings_comments_and_labels_are_no_statements() {
+        let text = "local s = [[\nx = 1\n]] -- x = 2\n--[[ y()\n]] local t = 1\ngoto done\n::done::\n";
+        check(
+            text,
+            &[2, 3, 5, 6],
+            "local s = [[\nx = 1\n]] -- x = 2\n--[[ y()\n]] @local t = 1\n@goto done\n::done::\n",
+        );
+    }
+
+    #[test]
+    fn loops_and_the_middle_of_statements_are_refused() {
+        let text = "for i = 1, 3 do\n  print(i,\n    2)\nend\nrepeat\n  local x = 1\nuntil x\nwhile false do break end";
+        let lines: LineSet = [1, 2, 3, 6, 7, 8].into_iter().collect();
+        let found = Statements::of(text).unwrap().with_calls(text, &lines, "m");
+        assert_eq!(found.placed.iter().map(Line::get).collect::<Vec<_>>(), [2, 6]);
+        let refused: Vec<_> = found.refused.iter().map(|(line, why)| (line.get(), *why)).collect();
+        assert_eq!(refused, [(1, A_LOOP), (3, IN_A_STATEMENT), (7, IN_A_STATEMENT), (8, A_LOOP)]);
+    }
+
+    #[test]
+    fn what_does_not_parse_is_not_touched() {
+        assert!(Statements::of("local = 1").is_none());
+    }
+}

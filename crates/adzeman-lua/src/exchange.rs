@@ -1,0 +1,367 @@
+//! How lines are armed: by an exchanged body where that can be, by the line hook elsewhere.
+
+use std::collections::{HashMap, HashSet};
+use std::ffi::CString;
+use std::sync::Arc;
+
+use adzeman_core::breakpoint::SourceLine;
+use adzeman_core::engine::EngineError;
+use adzeman_core::source::{Line, LineSet, SourceId};
+
+use crate::bodies::{NOT_PARSED, Statements};
+use crate::context::Context;
+use crate::ffi::exchange::{Body, Tree, compile};
+use crate::ffi::layout::{self, Definition};
+use crate::ffi::state::{State, Type};
+use crate::ffi::walk;
+
+const NOT_KNOWN: &str = "the layout of this engine is not known";
+const OTHER_TREE: &str = "the text does not give the functions that run";
+const TOO_LARGE: &str = "the state is too large to be walked whole";
+
+/// What a source was compiled from.
+pub(crate) struct SourceText {
+    pub(crate) chunk_name: String,
+    pub(crate) text: Option<Arc<str>>,
+}
+
+/// The bodies of one source.
+struct Exchange {
+    statements: Statements,
+    /// The text compiled as it is.
+    plain: Tree,
+    /// The bodies that functions have, or get as soon as they are on no stack; the plain ones when nothing is armed.
+    current: Option<Tree>,
+    /// Earlier bodies that some function may still have.
+    earlier: Vec<Tree>,
+    /// The lines on which the current bodies report.
+    lines: LineSet,
+}
+
+/// All exchanges of a state.
+#[derive(Default)]
+pub(crate) struct Exchanges {
+    sources: HashMap<SourceId, Exchange>,
+    /// The source and position in the tree of every body made here.
+    positions: HashMap<usize, (SourceId, usize)>,
+    /// Bodies that report, of all sources.
+    reporting: HashSet<usize>,
+    /// Functions that are there only to keep bodies alive.
+    roots: HashSet<usize>,
+    last_anchor: i64,
+    /// Sources with functions that were on a stack when they should have got another body.
+    unsettled: HashSet<SourceId>,
+    /// Functions that are of no known body, so that their lines need the hook.
+    strangers: HashSet<SourceId>,
+}
+
+impl Exchanges {
+    /// Whether the function reports this line by itself.
+    pub(crate) fn reports(&self, definition: &Definition, line: Line) -> bool {
+        self.reporting.contains(&definition.prototype)
+            && self
+                .positions
+                .get(&definition.prototype)
+                .and_then(|(source, _)| self.sources.get(source))
+                .is_some_and(|exchange| exchange.lines.contains(line))
+    }
+
+    /// The lines of a source that need no hook in a function of this definition.
+    pub(crate) fn lines_of(&self, definition: &Definition) -> Option<&LineSet> {
+        if !self.reporting.contains(&definition.prototype) {
+            return None;
+        }
+        let (source, _) = self.positions.get(&definition.prototype)?;
+        Some(&self.sources.get(source)?.lines)
+    }
+
+    /// Whether some functions still have to get another body.
+    pub(crate) fn is_unsettled(&self) -> bool {
+        !self.unsettled.is_empty()
+    }
+
+    /// Whether every line is reported without a hook.
+    fn covers(&self, source: SourceId, lines: &LineSet) -> bool {
+        !self.unsettled.contains(&source)
+            && !self.strangers.contains(&source)
+            && self.sources.get(&source).is_some_and(|held| lines.iter().all(|line| held.lines.contains(line)))
+    }
+}
+
+impl Context {
+    /// Arms the lines of all sources by exchanged bodies, as far as that can be; whether any line is left for the hook.
+    pub(crate) fn exchange_bodies(&self, armed: &[(SourceId, LineSet)]) -> bool {
+        if !layout::is_known() {
+            self.tell_hooked(armed, NOT_KNOWN);
+            return !armed.is_empty();
+        }
+        let mut sources: Vec<SourceId> = armed.iter().map(|(source, _)| *source).collect();
+        sources.extend(self.exchanges.borrow().sources.keys());
+        sources.sort_unstable();
+        sources.dedup();
+        let none = LineSet::default();
+        for source in sources {
+            let lines = armed.iter().find(|(held, _)| *held == source).map_or(&none, |(_, lines)| lines);
+            match self.exchange_source(source, lines) {
+                Ok(refused) => self.tell_armed(source, lines, &refused),
+                Err(why) => self.tell_armed(source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>()),
+            }
+        }
+        self.settle();
+        let exchanges = self.exchanges.borrow();
+        armed.iter().any(|(source, lines)| !exchanges.covers(*source, lines))
+    }
+
+    fn tell_hooked(&self, armed: &[(SourceId, LineSet)], why: &'static str) {
+        for (source, lines) in armed {
+            self.tell_armed(*source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>());
+        }
+    }
+
+    fn tell_armed(&self, source: SourceId, lines: &LineSet, refused: &[(Line, &'static str)]) {
+        for line in lines.iter() {
+            let why = refused.iter().find(|(held, _)| *held == line).map(|(_, why)| *why);
+            self.supervisor().armed_as(SourceLine { source, line }, why);
+        }
+    }
+
+    /// Makes the bodies of a source for these lines; answers the lines that need the hook, and why.
+    fn exchange_source(&self, source: SourceId, lines: &LineSet) -> Result<Vec<(Line, &'static str)>, &'static str> {
+        let mut exchanges = self.exchanges.borrow_mut();
+        if !exchanges.sources.contains_key(&source) {
+            if lines.is_empty() {
+                return Ok(Vec::new());
+            }
+            let exchange = self.begin_exchange(source, &mut exchanges)?;
+            exchanges.sources.insert(source, exchange);
+        }
+        let (text, chunk_name) = self.text_of_source(source).ok_or(NOT_PARSED)?;
+        let Some(held) = exchanges.sources.get(&source) else { return Ok(Vec::new()) };
+        let marker = unused_marker(&text);
+        let made = held.statements.with_calls(&text, lines, &escaped(&marker));
+        if made.placed == held.lines {
+            return Ok(made.refused);
+        }
+        exchanges.last_anchor += 1;
+        let anchor = exchanges.last_anchor;
+        let compiled = if made.placed.is_empty() {
+            None
+        } else {
+            let tree = compile(self.main, &made.text, &chunk_name, Some(&marker), anchor).map_err(|_| OTHER_TREE)?;
+            let fits = exchanges.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
+            if !fits {
+                tree.release(self.main);
+                return Err(OTHER_TREE);
+            }
+            Some(tree)
+        };
+        for (position, body) in compiled.iter().flat_map(|tree| tree.bodies.iter().enumerate()) {
+            exchanges.positions.insert(body.address(), (source, position));
+            exchanges.reporting.insert(body.address());
+        }
+        exchanges.roots.extend(compiled.as_ref().map(|tree| tree.root));
+        let mut before = None;
+        if let Some(held) = exchanges.sources.get_mut(&source) {
+            held.lines = made.placed;
+            before = std::mem::replace(&mut held.current, compiled);
+        }
+        for body in before.iter().flat_map(|tree| &tree.bodies) {
+            exchanges.reporting.remove(&body.address());
+        }
+        if let Some(held) = exchanges.sources.get_mut(&source) {
+            held.earlier.extend(before);
+        }
+        exchanges.unsettled.insert(source);
+        Ok(made.refused)
+    }
+
+    fn text_of_source(&self, source: SourceId) -> Option<(Arc<str>, CString)> {
+        let texts = self.texts.borrow();
+        let held = texts.get(&source)?;
+        Some((held.text.clone()?, CString::new(held.chunk_name.as_str()).ok()?))
+    }
+
+    fn begin_exchange(&self, source: SourceId, exchanges: &mut Exchanges) -> Result<Exchange, &'static str> {
+        let (text, chunk_name) = self.text_of_source(source).ok_or(NOT_PARSED)?;
+        let statements = Statements::of(&text).ok_or(NOT_PARSED)?;
+        exchanges.last_anchor += 1;
+        let plain =
+            compile(self.main, &text, &chunk_name, None, exchanges.last_anchor).map_err(|_: EngineError| NOT_PARSED)?;
+        exchanges.roots.insert(plain.root);
+        for (position, body) in plain.bodies.iter().enumerate() {
+            exchanges.positions.insert(body.address(), (source, position));
+        }
+        let (current, earlier, lines) = (None, Vec::new(), LineSet::default());
+        Ok(Exchange { statements, plain, current, earlier, lines })
+    }
+
+    /// Gives functions the bodies that they should have, but for those on a stack, which keep theirs for now.
+    pub(crate) fn settle(&self) {
+        if !self.exchanges.borrow().is_unsettled() {
+            return;
+        }
+        self.find_threads();
+        let running = self.running_functions();
+        let mut exchanges = self.exchanges.borrow_mut();
+        let wanted = std::mem::take(&mut exchanges.unsettled);
+        wanted.iter().for_each(|source| {
+            exchanges.strangers.remove(source);
+        });
+        let mut names = HashMap::new();
+        {
+            let texts = self.texts.borrow();
+            for source in &wanted {
+                if let Some(held) = texts.get(source) {
+                    names.insert(held.chunk_name.clone(), *source);
+                }
+            }
+        }
+        let (mut left, mut strangers) = (HashSet::new(), HashSet::new());
+        let walked = walk::walk(self.main, &mut |state: State, kind: Type| {
+            if kind != Type::Function {
+                state.push_copy(-1);
+                if walk::note_thread(state).is_err() {
+                    state.pop(1);
+                }
+                return;
+            }
+            if exchanges.roots.contains(&state.address_at(-1)) {
+                return;
+            }
+            match exchanges.place(state, &wanted, &names) {
+                Placed::Elsewhere => {}
+                Placed::Stranger(source) => {
+                    strangers.insert(source);
+                }
+                Placed::At(source, position, body) => {
+                    let Some(target) = exchanges.target(source, position) else { return };
+                    if running.contains(&state.address_at(-1)) {
+                        if body != target {
+                            left.insert(source);
+                        }
+                        body.set_inner(|inner| exchanges.counterpart(source, position, body, inner));
+                    } else if body != target {
+                        target.give_to(state, -1);
+                    }
+                }
+            }
+        });
+        let is_whole = matches!(walked, Ok(true));
+        for source in wanted {
+            if !is_whole {
+                tracing::warn!("{TOO_LARGE}: breakpoints are watched for by the line hook");
+                strangers.insert(source);
+            }
+            if left.contains(&source) {
+                exchanges.unsettled.insert(source);
+            } else if is_whole {
+                exchanges.forget_earlier(source, self.main);
+            }
+        }
+        exchanges.strangers.extend(strangers);
+        drop(exchanges);
+        self.forget_gate();
+    }
+
+    /// Every function on every stack.
+    fn running_functions(&self) -> HashSet<usize> {
+        let mut running = HashSet::new();
+        let outcome = walk::for_each_thread(self.main, &mut |thread| {
+            let mut level = 0;
+            while let Some(function) = thread.level(level) {
+                function.push_function();
+                running.insert(thread.address_at(-1));
+                thread.pop(1);
+                level += 1;
+            }
+        });
+        if let Err(error) = outcome {
+            tracing::warn!(%error, "the Lua state could not be walked whole");
+        }
+        running
+    }
+
+    /// Gives every function its plain body back, as far as it is on no stack.
+    pub(crate) fn undo_exchanges(&self) {
+        self.exchange_bodies(&[]);
+    }
+
+    /// The plain body of the function at the top, while it has another one.
+    pub(crate) fn plain_body(&self, state: State) -> Option<(Body, Body)> {
+        let body = Body::of(state, -1)?;
+        let exchanges = self.exchanges.borrow();
+        let (source, position) = exchanges.positions.get(&body.address())?;
+        let plain = *exchanges.sources.get(source)?.plain.bodies.get(*position)?;
+        (plain != body).then_some((body, plain))
+    }
+}
+
+/// What a function is.
+enum Placed {
+    /// Of none of the sources in question.
+    Elsewhere,
+    /// Of one, but of no body that was compiled from its text.
+    Stranger(SourceId),
+    At(SourceId, usize, Body),
+}
+
+impl Exchanges {
+    /// Finds out what the function on top is.
+    fn place(&self, state: State, wanted: &HashSet<SourceId>, names: &HashMap<String, SourceId>) -> Placed {
+        let Some(body) = Body::of(state, -1) else { return Placed::Elsewhere };
+        if let Some((source, position)) = self.positions.get(&body.address()) {
+            let is_wanted = wanted.contains(source);
+            return if is_wanted { Placed::At(*source, *position, body) } else { Placed::Elsewhere };
+        }
+        let Some(source) = names.get(&state.function_info(-1).chunk_name) else { return Placed::Elsewhere };
+        let Some(held) = self.sources.get(source) else { return Placed::Elsewhere };
+        let mut same = held.plain.bodies.iter().enumerate().filter(|(_, plain)| plain.is_same(body));
+        match (same.next(), same.next()) {
+            (Some((position, _)), None) => Placed::At(*source, position, body),
+            _ => Placed::Stranger(*source),
+        }
+    }
+
+    /// The body that a function of this position should have.
+    fn target(&self, source: SourceId, position: usize) -> Option<Body> {
+        let held = self.sources.get(&source)?;
+        held.current.as_ref().unwrap_or(&held.plain).bodies.get(position).copied()
+    }
+
+    /// The body that a function defined directly inside another one should have.
+    fn counterpart(&self, source: SourceId, outer: usize, body: Body, inner: Body) -> Option<Body> {
+        if let Some((held, position)) = self.positions.get(&inner.address()) {
+            return (*held == source).then(|| self.target(source, *position)).flatten();
+        }
+        // Of the functions as the host loaded them: found by its definition, like the one around it.
+        let held = self.sources.get(&source)?;
+        debug_assert!(held.plain.bodies.get(outer).is_some_and(|plain| plain.is_same(body)));
+        let mut same = held.plain.bodies.iter().enumerate().filter(|(_, plain)| plain.is_same(inner));
+        match (same.next(), same.next()) {
+            (Some((position, _)), None) => self.target(source, position),
+            _ => None,
+        }
+    }
+
+    /// Lets go of bodies that no function has any more.
+    fn forget_earlier(&mut self, source: SourceId, state: State) {
+        let Some(held) = self.sources.get_mut(&source) else { return };
+        for tree in held.earlier.drain(..) {
+            tree.bodies.iter().for_each(|body| {
+                self.positions.remove(&body.address());
+            });
+            self.roots.remove(&tree.root);
+            tree.release(state);
+        }
+    }
+}
+
+/// A text that the script does not hold, short enough to be the same object wherever it is.
+fn unused_marker(text: &str) -> String {
+    let candidates = (0..).map(|number| format!("line reached {number}"));
+    candidates.into_iter().find(|marker| !text.contains(marker.as_str())).unwrap_or_default()
+}
+
+fn escaped(marker: &str) -> String {
+    marker.replace('\\', "\\\\")
+}

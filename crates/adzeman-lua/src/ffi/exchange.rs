@@ -1,0 +1,219 @@
+//! Exchanging the bodies of functions: a closure gets another prototype, compiled from the same text with calls put in.
+//!
+//! Nothing is assumed of where prototypes and constants lie: [`layout::is_known`] has checked it for the library that runs.
+//! What keeps this sound:
+//!
+//! - A prototype is only put in the place of one that it was paired with: the text compiled as it is gives a tree of
+//!   prototypes of the same shape, and a function belongs to one of them when its code is the same, instruction by
+//!   instruction ([`Body::is_same`]). So the number and order of captured variables agree.
+//! - No function that is on a stack gets another body: its frame goes on in the code, constants and line numbers it began
+//!   with. The caller leaves out all of those, on all threads.
+//! - A body that functions have is kept alive by the closure of its whole script in the registry, for as long as it is
+//!   used. So the collector finds it whatever colour the closure has that points to it, and no barrier is needed.
+//! - The collector is held while functions are walked.
+
+use std::ffi::{CStr, c_int, c_void};
+use std::{ptr, slice};
+
+use adzeman_core::engine::EngineError;
+use mlua::ffi;
+
+use super::activation::Activation;
+use super::hook::{self, context_of};
+use super::layout;
+use super::state::{Slot, State};
+
+/// The address of a prototype.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) struct Body(usize);
+
+/// A whole script compiled: its prototypes, outer ones first, kept alive under a number in the registry.
+#[derive(Debug)]
+pub(crate) struct Tree {
+    pub(crate) bodies: Vec<Body>,
+    /// Address of the function that keeps it alive, which must keep its body itself.
+    pub(crate) root: usize,
+    anchor: i64,
+}
+
+unsafe fn read<T>(from: usize, offset: usize) -> T {
+    // SAFETY: given by the callers: `from` is a live prototype or closure, and the offset one of those that were checked.
+    unsafe { ptr::read((from as *const c_void).byte_add(offset).cast()) }
+}
+
+impl Body {
+    /// The body of the Lua function at `index`; `None` for a native one.
+    pub(crate) fn of(state: State, index: c_int) -> Option<Self> {
+        if state.is_native_function(index) {
+            return None;
+        }
+        // SAFETY: the layout is known, and a Lua closure holds a prototype.
+        Some(Self(unsafe { read(state.address_at(index), layout::PROTOTYPE_OF_CLOSURE) }))
+    }
+
+    pub(crate) fn address(self) -> usize {
+        self.0
+    }
+
+    fn count(self, offset: usize) -> usize {
+        // SAFETY: a body is a live prototype.
+        usize::try_from(unsafe { read::<c_int>(self.0, offset) }).unwrap_or(0)
+    }
+
+    /// The places of the bodies of functions defined directly inside.
+    fn inner(self) -> &'static mut [Body] {
+        // SAFETY: a body is a live prototype, whose array has as many elements as it says; callers use it within one call.
+        unsafe {
+            let start: *mut Body = read(self.0, layout::INNER_OF_PROTOTYPE);
+            if start.is_null() { &mut [] } else { slice::from_raw_parts_mut(start, self.count(layout::INNER_COUNT)) }
+        }
+    }
+
+    /// This body and all inside it, outer ones first.
+    fn tree(self, into: &mut Vec<Body>) {
+        into.push(self);
+        self.inner().iter().for_each(|inner| inner.tree(into));
+    }
+
+    fn code(self) -> &'static [u32] {
+        // SAFETY: as in `inner`; instructions are 32 bits wide in Lua 5.4.
+        unsafe { slice::from_raw_parts(read(self.0, layout::CODE_OF_PROTOTYPE), self.count(layout::CODE_COUNT)) }
+    }
+
+    /// The lines of the definition, 0 and 0 for a whole script.
+    pub(crate) fn lines(self) -> (usize, usize) {
+        (self.count(layout::FIRST_LINE_OF_PROTOTYPE), self.count(layout::LAST_LINE_OF_PROTOTYPE))
+    }
+
+    /// Whether both were compiled from the same definition.
+    pub(crate) fn is_same(self, other: Self) -> bool {
+        let captured = |body: Self| body.count(layout::CAPTURED_COUNT);
+        self.lines() == other.lines() && captured(self) == captured(other) && self.code() == other.code()
+    }
+
+    /// Whether one can stand where the other does.
+    fn fits(self, other: Self) -> bool {
+        let shape = |body: Self| (body.lines(), body.count(layout::CAPTURED_COUNT), body.count(layout::INNER_COUNT));
+        shape(self) == shape(other)
+    }
+
+    /// Makes functions defined inside, from now on, have other bodies.
+    pub(crate) fn set_inner(self, other: impl Fn(Body) -> Option<Body>) {
+        for inner in self.inner() {
+            if let Some(other) = other(*inner) {
+                *inner = other;
+            }
+        }
+    }
+
+    /// Gives the function at `index` this body.
+    pub(crate) fn give_to(self, state: State, index: c_int) {
+        let closure = state.address_at(index) as *mut c_void;
+        // SAFETY: the function is a Lua closure that is on no stack, and this body was paired with the one it has (see the
+        // module's text).
+        unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self) };
+    }
+
+    /// Puts the native function that reports a line where the constant `marker` is.
+    fn patch(self, marker: usize) {
+        let count = self.count(layout::CONSTANT_COUNT);
+        for number in 0..count {
+            // SAFETY: as in `inner`; a constant is a value of 16 bytes. A native function without captured variables is no
+            // object of the collector, so it can stand where a string did.
+            unsafe {
+                let constants: *mut c_void = read(self.0, layout::CONSTANTS_OF_PROTOTYPE);
+                let constant = constants.byte_add(number * layout::SIZE_OF_VALUE);
+                let tag = constant.byte_add(layout::TAG_OF_VALUE).cast::<u8>();
+                if ptr::read(tag) == layout::SHORT_STRING && ptr::read(constant.cast::<usize>()) == marker {
+                    ptr::write(constant.cast::<usize>(), at_site as *const () as usize);
+                    ptr::write(tag, layout::NATIVE_FUNCTION);
+                }
+            }
+        }
+    }
+}
+
+/// Compiles a text under a chunk name; what calls the constant `marker` calls [`at_site`] instead.
+///
+/// # Errors
+/// [`EngineError::Syntax`], or when the state has no memory left.
+pub(crate) fn compile(
+    state: State,
+    text: &str,
+    chunk_name: &CStr,
+    marker: Option<&str>,
+    anchor: i64,
+) -> Result<Tree, EngineError> {
+    let top = state.top();
+    let outcome = compile_on(state, text, chunk_name, marker, anchor);
+    state.cut_to(top);
+    outcome
+}
+
+fn compile_on(
+    state: State,
+    text: &str,
+    chunk_name: &CStr,
+    marker: Option<&str>,
+    anchor: i64,
+) -> Result<Tree, EngineError> {
+    state.load(text, chunk_name)?;
+    let closure = state.top();
+    let mut bodies = Vec::new();
+    if let Some(root) = Body::of(state, closure) {
+        root.tree(&mut bodies);
+    }
+    if let Some(marker) = marker {
+        // Short strings are the same object wherever they are.
+        state.push_bytes(marker.as_bytes())?;
+        let address = state.with_bytes(-1, |bytes| bytes.as_ptr() as usize - layout::TEXT_OF_STRING).unwrap_or(0);
+        bodies.iter().for_each(|body| body.patch(address));
+        state.pop(1);
+    }
+    state.push_slot(Slot::Bodies);
+    state.push_integer(anchor);
+    state.push_copy(closure);
+    state.raw_set(-3)?;
+    Ok(Tree { bodies, root: state.address_at(closure), anchor })
+}
+
+impl Tree {
+    /// Whether every body of this tree can stand where the one of the other does.
+    pub(crate) fn fits(&self, other: &Self) -> bool {
+        self.bodies.len() == other.bodies.len() && self.bodies.iter().zip(&other.bodies).all(|(a, b)| a.fits(*b))
+    }
+
+    /// Lets the collector have it, as far as no function uses it.
+    pub(crate) fn release(&self, state: State) {
+        let top = state.top();
+        state.push_slot(Slot::Bodies);
+        state.push_integer(self.anchor);
+        state.push_nil();
+        if let Err(error) = state.raw_set(-3) {
+            tracing::warn!(%error, "the body of a function is kept alive");
+        }
+        state.cut_to(top);
+    }
+}
+
+/// What an exchanged body calls where a line has a breakpoint.
+unsafe extern "C-unwind" fn at_site(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; nothing is owned here when it raises. The record is filled in for the caller, which is there.
+    unsafe {
+        let Some(context) = context_of(raw).filter(|context| !context.is_busy()) else { return 0 };
+        let mut record = std::mem::zeroed::<ffi::lua_Debug>();
+        if ffi::lua_getstack(raw, 1, &raw mut record) == 0 {
+            return 0;
+        }
+        ffi::lua_getinfo(raw, c"l".as_ptr(), &raw mut record);
+        let line = u32::try_from(record.currentline).unwrap_or(0);
+        hook::caught(|| {
+            let here = (State::new(raw), Activation::of_hook(State::new(raw), &raw const record));
+            context.site_reached(here.0, &here.1, line);
+        });
+        if context.is_abandoning() {
+            hook::abandon(raw);
+        }
+    }
+    0
+}
