@@ -38,12 +38,22 @@ struct Exchange {
     lines: LineSet,
 }
 
+/// Where a body is.
+#[derive(Debug, Clone, Copy)]
+struct Position {
+    source: SourceId,
+    /// The function that keeps its tree alive.
+    root: usize,
+    /// Its place in the tree.
+    number: usize,
+}
+
 /// All exchanges of a state.
 #[derive(Default)]
 pub(crate) struct Exchanges {
     sources: HashMap<SourceId, Exchange>,
-    /// The source and position in the tree of every body made here.
-    positions: HashMap<usize, (SourceId, usize)>,
+    /// What every body made here is.
+    positions: HashMap<usize, Position>,
     /// Bodies that report, of all sources.
     reporting: HashSet<usize>,
     /// Functions that are there only to keep bodies alive.
@@ -62,7 +72,7 @@ impl Exchanges {
             && self
                 .positions
                 .get(&definition.prototype)
-                .and_then(|(source, _)| self.sources.get(source))
+                .and_then(|held| self.sources.get(&held.source))
                 .is_some_and(|exchange| exchange.lines.contains(line))
     }
 
@@ -71,8 +81,8 @@ impl Exchanges {
         if !self.reporting.contains(&definition.prototype) {
             return None;
         }
-        let (source, _) = self.positions.get(&definition.prototype)?;
-        Some(&self.sources.get(source)?.lines)
+        let held = self.positions.get(&definition.prototype)?;
+        Some(&self.sources.get(&held.source)?.lines)
     }
 
     /// Whether some functions still have to get another body.
@@ -155,11 +165,10 @@ impl Context {
             }
             Some(tree)
         };
-        for (position, body) in compiled.iter().flat_map(|tree| tree.bodies.iter().enumerate()) {
-            exchanges.positions.insert(body.address(), (source, position));
-            exchanges.reporting.insert(body.address());
+        for tree in &compiled {
+            exchanges.enter(source, tree);
+            exchanges.reporting.extend(tree.bodies.iter().map(|body| body.address()));
         }
-        exchanges.roots.extend(compiled.as_ref().map(|tree| tree.root));
         let mut before = None;
         if let Some(held) = exchanges.sources.get_mut(&source) {
             held.lines = made.placed;
@@ -187,10 +196,7 @@ impl Context {
         exchanges.last_anchor += 1;
         let plain =
             compile(self.main, &text, &chunk_name, None, exchanges.last_anchor).map_err(|_: EngineError| NOT_PARSED)?;
-        exchanges.roots.insert(plain.root);
-        for (position, body) in plain.bodies.iter().enumerate() {
-            exchanges.positions.insert(body.address(), (source, position));
-        }
+        exchanges.enter(source, &plain);
         let (current, earlier, lines) = (None, Vec::new(), LineSet::default());
         Ok(Exchange { statements, plain, current, earlier, lines })
     }
@@ -216,7 +222,7 @@ impl Context {
                 }
             }
         }
-        let (mut left, mut strangers) = (HashSet::new(), HashSet::new());
+        let (mut left, mut strangers, mut in_use) = (HashSet::new(), HashSet::new(), HashSet::new());
         let walked = walk::walk(self.main, &mut |state: State, kind: Type| {
             if kind != Type::Function {
                 state.push_copy(-1);
@@ -235,12 +241,13 @@ impl Context {
                 }
                 Placed::At(source, position, body) => {
                     let Some(target) = exchanges.target(source, position) else { return };
+                    if body == target {
+                        return;
+                    }
                     if running.contains(&state.address_at(-1)) {
-                        if body != target {
-                            left.insert(source);
-                        }
-                        body.set_inner(|inner| exchanges.counterpart(source, position, body, inner));
-                    } else if body != target {
+                        left.insert(source);
+                        in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
+                    } else {
                         target.give_to(state, -1);
                     }
                 }
@@ -254,8 +261,9 @@ impl Context {
             }
             if left.contains(&source) {
                 exchanges.unsettled.insert(source);
-            } else if is_whole {
-                exchanges.forget_earlier(source, self.main);
+            }
+            if is_whole {
+                exchanges.forget_earlier(source, &in_use, self.main);
             }
         }
         exchanges.strangers.extend(strangers);
@@ -290,8 +298,8 @@ impl Context {
     pub(crate) fn plain_body(&self, state: State) -> Option<(Body, Body)> {
         let body = Body::of(state, -1)?;
         let exchanges = self.exchanges.borrow();
-        let (source, position) = exchanges.positions.get(&body.address())?;
-        let plain = *exchanges.sources.get(source)?.plain.bodies.get(*position)?;
+        let held = exchanges.positions.get(&body.address())?;
+        let plain = *exchanges.sources.get(&held.source)?.plain.bodies.get(held.number)?;
         (plain != body).then_some((body, plain))
     }
 }
@@ -309,9 +317,9 @@ impl Exchanges {
     /// Finds out what the function on top is.
     fn place(&self, state: State, wanted: &HashSet<SourceId>, names: &HashMap<String, SourceId>) -> Placed {
         let Some(body) = Body::of(state, -1) else { return Placed::Elsewhere };
-        if let Some((source, position)) = self.positions.get(&body.address()) {
-            let is_wanted = wanted.contains(source);
-            return if is_wanted { Placed::At(*source, *position, body) } else { Placed::Elsewhere };
+        if let Some(held) = self.positions.get(&body.address()) {
+            let is_wanted = wanted.contains(&held.source);
+            return if is_wanted { Placed::At(held.source, held.number, body) } else { Placed::Elsewhere };
         }
         let Some(source) = names.get(&state.function_info(-1).chunk_name) else { return Placed::Elsewhere };
         let Some(held) = self.sources.get(source) else { return Placed::Elsewhere };
@@ -328,28 +336,24 @@ impl Exchanges {
         held.current.as_ref().unwrap_or(&held.plain).bodies.get(position).copied()
     }
 
-    /// The body that a function defined directly inside another one should have.
-    fn counterpart(&self, source: SourceId, outer: usize, body: Body, inner: Body) -> Option<Body> {
-        if let Some((held, position)) = self.positions.get(&inner.address()) {
-            return (*held == source).then(|| self.target(source, *position)).flatten();
-        }
-        // Of the functions as the host loaded them: found by its definition, like the one around it.
-        let held = self.sources.get(&source)?;
-        debug_assert!(held.plain.bodies.get(outer).is_some_and(|plain| plain.is_same(body)));
-        let mut same = held.plain.bodies.iter().enumerate().filter(|(_, plain)| plain.is_same(inner));
-        match (same.next(), same.next()) {
-            (Some((position, _)), None) => self.target(source, position),
-            _ => None,
+    /// Notes what the bodies of a tree are.
+    fn enter(&mut self, source: SourceId, tree: &Tree) {
+        self.roots.insert(tree.root);
+        for (number, body) in tree.bodies.iter().enumerate() {
+            self.positions.insert(body.address(), Position { source, root: tree.root, number });
         }
     }
 
-    /// Lets go of bodies that no function has any more.
-    fn forget_earlier(&mut self, source: SourceId, state: State) {
+    /// Lets go of bodies that no function has any more; `in_use` are the roots of those that some still have.
+    fn forget_earlier(&mut self, source: SourceId, in_use: &HashSet<usize>, state: State) {
         let Some(held) = self.sources.get_mut(&source) else { return };
-        for tree in held.earlier.drain(..) {
-            tree.bodies.iter().for_each(|body| {
+        let (kept, gone) = held.earlier.drain(..).partition(|tree| in_use.contains(&tree.root));
+        held.earlier = kept;
+        let gone: Vec<Tree> = gone;
+        for tree in gone {
+            for body in &tree.bodies {
                 self.positions.remove(&body.address());
-            });
+            }
             self.roots.remove(&tree.root);
             tree.release(state);
         }

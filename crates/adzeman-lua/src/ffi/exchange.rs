@@ -8,6 +8,8 @@
 //!   instruction ([`Body::is_same`]). So the number and order of captured variables agree.
 //! - No function that is on a stack gets another body: its frame goes on in the code, constants and line numbers it began
 //!   with. The caller leaves out all of those, on all threads.
+//! - Prototypes themselves are never changed, but for the constant put in before any function has them. A function that
+//!   was left out and defines others gives them the bodies it knows; they are found like it when it has returned.
 //! - A body that functions have is kept alive by the closure of its whole script in the registry, for as long as it is
 //!   used. So the collector finds it whatever colour the closure has that points to it, and no barrier is needed.
 //! - The collector is held while functions are walked.
@@ -31,6 +33,8 @@ pub(crate) struct Body(usize);
 #[derive(Debug)]
 pub(crate) struct Tree {
     pub(crate) bodies: Vec<Body>,
+    /// For each, the positions of those defined directly inside it.
+    inside: Vec<Vec<usize>>,
     /// Address of the function that keeps it alive, which must keep its body itself.
     pub(crate) root: usize,
     anchor: i64,
@@ -60,19 +64,23 @@ impl Body {
         usize::try_from(unsafe { read::<c_int>(self.0, offset) }).unwrap_or(0)
     }
 
-    /// The places of the bodies of functions defined directly inside.
-    fn inner(self) -> &'static mut [Body] {
+    /// The bodies of functions defined directly inside.
+    fn inner(self) -> &'static [Body] {
         // SAFETY: a body is a live prototype, whose array has as many elements as it says; callers use it within one call.
         unsafe {
-            let start: *mut Body = read(self.0, layout::INNER_OF_PROTOTYPE);
-            if start.is_null() { &mut [] } else { slice::from_raw_parts_mut(start, self.count(layout::INNER_COUNT)) }
+            let start: *const Body = read(self.0, layout::INNER_OF_PROTOTYPE);
+            if start.is_null() { &[] } else { slice::from_raw_parts(start, self.count(layout::INNER_COUNT)) }
         }
     }
 
-    /// This body and all inside it, outer ones first.
-    fn tree(self, into: &mut Vec<Body>) {
+    /// This body and all inside it, outer ones first; for each, the positions of those defined directly inside.
+    fn tree(self, into: &mut Vec<Body>, inside: &mut Vec<Vec<usize>>) -> usize {
+        let position = into.len();
         into.push(self);
-        self.inner().iter().for_each(|inner| inner.tree(into));
+        inside.push(Vec::new());
+        let inner: Vec<usize> = self.inner().iter().map(|inner| inner.tree(into, inside)).collect();
+        inside[position] = inner;
+        position
     }
 
     fn code(self) -> &'static [u32] {
@@ -95,15 +103,6 @@ impl Body {
     fn fits(self, other: Self) -> bool {
         let shape = |body: Self| (body.lines(), body.count(layout::CAPTURED_COUNT), body.count(layout::INNER_COUNT));
         shape(self) == shape(other)
-    }
-
-    /// Makes functions defined inside, from now on, have other bodies.
-    pub(crate) fn set_inner(self, other: impl Fn(Body) -> Option<Body>) {
-        for inner in self.inner() {
-            if let Some(other) = other(*inner) {
-                *inner = other;
-            }
-        }
     }
 
     /// Gives the function at `index` this body.
@@ -159,9 +158,9 @@ fn compile_on(
 ) -> Result<Tree, EngineError> {
     state.load(text, chunk_name)?;
     let closure = state.top();
-    let mut bodies = Vec::new();
+    let (mut bodies, mut inside) = (Vec::new(), Vec::new());
     if let Some(root) = Body::of(state, closure) {
-        root.tree(&mut bodies);
+        root.tree(&mut bodies, &mut inside);
     }
     if let Some(marker) = marker {
         // Short strings are the same object wherever they are.
@@ -174,13 +173,13 @@ fn compile_on(
     state.push_integer(anchor);
     state.push_copy(closure);
     state.raw_set(-3)?;
-    Ok(Tree { bodies, root: state.address_at(closure), anchor })
+    Ok(Tree { bodies, inside, root: state.address_at(closure), anchor })
 }
 
 impl Tree {
     /// Whether every body of this tree can stand where the one of the other does.
     pub(crate) fn fits(&self, other: &Self) -> bool {
-        self.bodies.len() == other.bodies.len() && self.bodies.iter().zip(&other.bodies).all(|(a, b)| a.fits(*b))
+        self.inside == other.inside && self.bodies.iter().zip(&other.bodies).all(|(a, b)| a.fits(*b))
     }
 
     /// Lets the collector have it, as far as no function uses it.

@@ -1,7 +1,7 @@
 //! Runs a script up to the lines marked `--stop` and lends the engine to the test there.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -47,7 +47,9 @@ impl HostView for TestHost {
     }
 }
 
-struct Supervising {
+pub(crate) struct Supervising {
+    /// How lines are armed: those that need the hook, and why.
+    hooked: RefCell<BTreeMap<u32, &'static str>>,
     sources: RefCell<Sources>,
     decider: RefCell<Decider>,
     engine: RefCell<Option<Rc<LuaEngine>>>,
@@ -92,6 +94,13 @@ impl Supervisor for Supervising {
         self.busy.set(false);
     }
 
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        match watched_because {
+            Some(why) => self.hooked.borrow_mut().insert(place.line.get(), why),
+            None => self.hooked.borrow_mut().remove(&place.line.get()),
+        };
+    }
+
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
         let names: Vec<_> = engine.frames(Page::first(9)).unwrap().items.into_iter().map(|frame| frame.name).collect();
         let line = place.map_or(0, |(_, line)| line.get());
@@ -106,17 +115,34 @@ impl Supervisor for Supervising {
     }
 }
 
+fn at_line(line: u32) -> BreakpointSpec {
+    BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() })
+}
+
+impl Supervising {
+    /// Arms exactly these breakpoints.
+    fn arm(&self, specs: Vec<BreakpointSpec>) {
+        let mut store = BreakpointStore::default();
+        store.replace(OwnerId(1), |_| true, specs);
+        let resolved = store.resolve(&self.sources.borrow(), &[], &|_, _| Vec::new());
+        self.decider.borrow_mut().arm(Arc::new(Armed::new(&resolved, HashSet::new())));
+    }
+}
+
 /// A finished run.
 pub(crate) struct Ran {
     pub(crate) lua: Lua,
     pub(crate) stops: Vec<u32>,
     /// Errors as they were raised: line, text, whether caught, and the functions on the stack.
     pub(crate) raises: Vec<String>,
+    /// Lines that were armed by the line hook, and why.
+    pub(crate) hooked: BTreeMap<u32, &'static str>,
     pub(crate) host: Rc<TestHost>,
     pub(crate) outcome: mlua::Result<mlua::Value>,
 }
 
-/// Runs `script` with a breakpoint on each line that ends with `--stop`.
+/// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
+/// `rearm({lines})`.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
 }
@@ -130,6 +156,7 @@ pub(crate) fn run_with(
     let lua = crate::ffi::lua_with_debug();
     let host = Rc::new(TestHost(RefCell::new(json!({"lock": {"level": 1.5, "gate": "shut", "boats": [12, 30]}}))));
     let supervising = Rc::new(Supervising {
+        hooked: RefCell::default(),
         sources: RefCell::default(),
         decider: RefCell::default(),
         engine: RefCell::default(),
@@ -140,19 +167,27 @@ pub(crate) fn run_with(
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
+    let rearm = {
+        let (supervising, weak) = (supervising.clone(), Rc::downgrade(&engine));
+        move |_: &Lua, lines: Vec<u32>| {
+            supervising.arm(lines.into_iter().map(at_line).collect());
+            if let Some(engine) = weak.upgrade() {
+                engine.watch(&supervising.decider.borrow().need());
+            }
+            Ok(())
+        }
+    };
+    lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
     let function = engine.load("test.lua", script).unwrap();
-    let spec = |line| BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() });
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
-    let mut store = BreakpointStore::default();
-    store.replace(OwnerId(1), |_| true, marked.map(|(line, _)| spec(line)).chain(more).collect());
-    let armed = Armed::new(&store.resolve(&supervising.sources.borrow(), &[], &|_, _| Vec::new()), HashSet::new());
-    supervising.decider.borrow_mut().arm(Arc::new(armed));
+    supervising.arm(marked.map(|(line, _)| at_line(line)).chain(more).collect());
     engine.watch(&supervising.decider.borrow().need());
     let outcome = function.call::<mlua::Value>(());
     *supervising.engine.borrow_mut() = None;
     let stops = supervising.stops.borrow().clone();
     let raises = supervising.raises.borrow().clone();
-    Ran { lua, stops, raises, host, outcome }
+    let hooked = supervising.hooked.borrow().clone();
+    Ran { lua, stops, raises, hooked, host, outcome }
 }
 
 /// Runs `script` to its first stop and answers what `look` makes of it there.

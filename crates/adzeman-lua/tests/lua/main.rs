@@ -3,6 +3,7 @@
 mod common;
 mod errors;
 mod evaluating;
+mod exchanging;
 mod ffi;
 mod looking;
 mod stopping;

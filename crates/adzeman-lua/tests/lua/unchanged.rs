@@ -8,7 +8,7 @@ use adzeman_core::source::Line;
 use adzeman_core::stepping::StepKind;
 
 /// Each returns a text of all that it saw.
-const SCRIPTS: [(&str, &str); 7] = [
+const SCRIPTS: [(&str, &str); 8] = [
     (
         "protected calls",
         "\
@@ -90,6 +90,39 @@ local sorted = {5, 3, 1}
 table.sort(sorted, function(a, b) return a < b end)
 lines[#lines + 1] = table.concat(sorted)
 return table.concat(lines, ' ')",
+    ),
+    (
+        "what functions are",
+        "\
+local log = {}
+local function f(a, b, ...)
+  local x <const> = a
+  goto on
+  ::on:: ;
+  (print or f)()
+  return x, b, select('#', ...)
+end
+local lines = {}
+for line in pairs(debug.getinfo(f, 'L').activelines) do lines[#lines + 1] = line end
+table.sort(lines)
+log[#log + 1] = table.concat(lines, ',')
+local info = debug.getinfo(f, 'Su')
+log[#log + 1] = info.linedefined .. info.lastlinedefined .. info.nups .. info.nparams .. tostring(info.isvararg)
+log[#log + 1] = debug.getlocal(f, 1) .. debug.getlocal(f, 2) .. tostring(debug.getlocal(f, 3))
+local weak = setmetatable({[f] = 'kept'}, {__mode = 'k'})
+do local g = function() return weak end weak[g] = 'gone' end
+collectgarbage() collectgarbage()
+local n = 0
+for _ in pairs(weak) do n = n + 1 end
+log[#log + 1] = n .. tostring(weak[f])
+log[#log + 1] = tostring((select(4, pcall(f, 1, 2, 3, nil))))
+log[#log + 1] = tostring(debug.upvalueid(f, 1) ~= nil)
+local ok, why = pcall(function()
+  local t
+  return t.x
+end)
+log[#log + 1] = why
+return table.concat(log, ' ')",
     ),
     (
         "deep recursion and tail calls",

@@ -1,0 +1,226 @@
+//! Functions whose bodies are exchanged while they live, run, wait and are collected.
+
+use std::fmt::Write as _;
+
+use proptest::prelude::*;
+
+use crate::common::{Go, Ran, run};
+use crate::ffi::lua_with_debug;
+
+fn ran(script: &str) -> Ran {
+    run(script, |_, _| Go::Freely)
+}
+
+#[track_caller]
+fn text(ran: &Ran) -> String {
+    match &ran.outcome {
+        Ok(value) => mlua::FromLua::from_lua(value.clone(), &ran.lua).unwrap(),
+        Err(error) => panic!("{error}"),
+    }
+}
+
+#[test]
+fn what_needs_the_hook_says_why_and_the_rest_needs_none() {
+    let script = "\
+local function f(n)
+  local sum = 0 --stop
+  for i = 1, n do --stop
+    sum = math.max(sum + i,
+      tonumber('0')) --stop
+  end
+  return sum --stop
+end
+return tostring(f(2))";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "3");
+    let hooked: Vec<_> = ran.hooked.into_iter().collect();
+    let expected = [
+        (3, "a loop begins on the line, which is reached at each turn"),
+        (5, "the line is inside a statement that begins above it"),
+    ];
+    assert_eq!(hooked, expected);
+    assert_eq!(ran.stops, [2, 3, 5, 5, 3, 5, 5, 3, 7], "and all of them stop");
+}
+
+#[test]
+fn a_function_that_runs_keeps_its_body_and_stops_all_the_same() {
+    let script = "\
+local log = {}
+local function work(again)
+  log[#log + 1] = 'a'
+  if again then rearm({6}) end
+  log[#log + 1] = 'b'
+  log[#log + 1] = 'c'
+end
+work(true)
+work(false)
+rearm({})
+work(false)
+return table.concat(log)";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "abcabcabc");
+    assert_eq!(ran.stops, [6, 6], "in the call that was under way, and in the next one");
+}
+
+#[test]
+fn a_coroutine_that_waits_in_its_old_body_stops_when_it_goes_on() {
+    let script = "\
+local function body()
+  for i = 1, 3 do
+    coroutine.yield(i)
+    local here = i
+  end
+end
+local co = coroutine.wrap(body)
+co()
+rearm({4})
+co()
+local other = coroutine.wrap(body)
+other() other()
+rearm({})
+co() other()
+return 'done'";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "done");
+    assert_eq!(ran.stops, [4, 4]);
+}
+
+#[test]
+fn closures_made_before_and_after_share_and_stop() {
+    let script = "\
+local function counter()
+  local n = 0
+  return function()
+    n = n + 1
+    return n
+  end, function() return n end
+end
+local up, read = counter()
+up()
+rearm({4})
+up()
+local up2, read2 = counter()
+up2()
+rearm({})
+up()
+return read() .. read2() .. tostring(debug.upvalueid(up, 1) == debug.upvalueid(read, 1))";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "31true");
+    assert_eq!(ran.stops, [4, 4]);
+}
+
+#[test]
+fn a_dump_is_of_the_function_as_it_was_loaded() {
+    let script = "\
+local function f(x)
+  local y = x + 1
+  return y
+end
+local before = string.dump(f)
+rearm({2, 3})
+assert(string.dump(f) == before, 'the same while it is armed')
+assert(load(string.dump(f, true))(4) == 5)
+local ok, why = pcall(string.dump, print)
+rearm({})
+return why";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "unable to dump given function");
+    assert_eq!(ran.stops, [] as [u32; 0], "what is loaded from a dump is no function of the source");
+}
+
+#[test]
+fn arming_a_thousand_times_leaves_nothing_behind() {
+    let script = "\
+local function f(x)
+  local y = x + 1
+  return y
+end
+local sum = 0
+local function round(times)
+  for i = 1, times do
+    rearm(i % 2 == 0 and {} or {2})
+    if i % 20 == 0 then sum = sum + f(i) end
+  end
+  collectgarbage() collectgarbage()
+  return collectgarbage('count')
+end
+round(100)
+local before = round(100)
+local after = round(1000)
+return tostring(after - before < 20) .. ' ' .. sum";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "true 26160");
+}
+
+#[test]
+fn a_source_whose_text_is_not_what_runs_is_left_to_the_hook() {
+    let script = "\
+local f = load('local x = 1\\nlocal function g() return 5 end\\nreturn g', '=stripped', 't')
+local g = load(string.dump(f(), true), 'precompiled', 'b')
+return tostring(g())";
+    assert_eq!(text(&ran(script)), "5");
+}
+
+/// A statement of a random program, by its number; each writes what it saw.
+fn statement(choice: u8, at: usize, functions: usize) -> String {
+    let callee = (at + usize::from(choice)) % functions;
+    match choice % 14 {
+        0 => "x = x * 3 % 1009".to_owned(),
+        1 => "local y = x + 1; x = y; note(y)".to_owned(),
+        2 => format!("if depth < 4 then x = x + (f[{}](depth + 1) or 0) end", callee + 1),
+        3 => "note((pcall(function() error('at ' .. x) end)))".to_owned(),
+        4 => "for i = 1, 3 do x = x + i end".to_owned(),
+        5 => "local co = coroutine.wrap(function(a)\n  local b = coroutine.yield(a + 1)\n  x = x + b\n  return b\nend)\n  note(co(1)) note(co(2))".to_owned(),
+        6 => "t[#t + 1] = function(z) x = x + z return x end".to_owned(),
+        7 => "if #t > 0 then note(t[#t](2)) end".to_owned(),
+        8 => "collectgarbage('step')".to_owned(),
+        9 => "table.sort(t2, function(a, b)\n    return a > b\n  end)".to_owned(),
+        10 => "do local c <close> = setmetatable({}, {__close = function() x = x + 1 end})\n  x = x - 1 end".to_owned(),
+        11 => "if x % 2 == 0 then goto skip end\n  x = x + 7\n  ::skip::".to_owned(),
+        12 => "note(select('#', (function(...) return ... end)(x, nil, depth)))".to_owned(),
+        _ => "local ok, why = pcall(function() local n; return n.x end)\n  note(why)".to_owned(),
+    }
+}
+
+/// A program of functions that call each other, arm and disarm lines as they run, and say what they saw.
+fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], generational: bool) -> String {
+    let mode =
+        if generational { "collectgarbage('generational')" } else { "collectgarbage('incremental', 20, 1000, 2)" };
+    let mut text = format!("{mode}\nlocal log, f, t, t2, armed, x = {{}}, {{}}, {{}}, {{3, 1, 2}}, 0, 1\n");
+    text.push_str("local function note(v) log[#log + 1] = tostring(v) end\nlocal arms = {");
+    arms.iter().for_each(|lines| {
+        write!(text, "{{{}}},", lines.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")).unwrap()
+    });
+    text.push_str(
+        "}\nlocal function change() if #arms > 0 then armed = armed + 1 rearm(arms[armed % #arms + 1]) end end\n",
+    );
+    for (number, body) in bodies.iter().enumerate() {
+        writeln!(text, "f[{}] = function(depth)", number + 1).unwrap();
+        for (at, choice) in body.iter().enumerate() {
+            // Each statement in a block of its own, so that labels and locals do not meet.
+            writeln!(text, "  do {} end", statement(*choice, at + number, bodies.len())).unwrap();
+            if choice % 3 == 0 {
+                text.push_str("  change()\n");
+            }
+        }
+        text.push_str("  return x % 13\nend\n");
+    }
+    text.push_str("for round = 1, 4 do f[1](1) change() end\nchange()\nreturn table.concat(log, ' ') .. ' ' .. x");
+    text
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+    #[test]
+    fn random_programs_do_not_notice(
+        bodies in proptest::collection::vec(proptest::collection::vec(0..14_u8, 1..7), 1..5),
+        arms in proptest::collection::vec(proptest::collection::vec(1..70_u32, 0..6), 1..5),
+        generational in any::<bool>(),
+    ) {
+        let script = program(&bodies, &arms, generational);
+        let lua = lua_with_debug();
+        lua.globals().set("rearm", lua.create_function(|_, _: mlua::Table| Ok(())).unwrap()).unwrap();
+        let expected: String = lua.load(&script).set_name("@test.lua").call(()).unwrap();
+        prop_assert_eq!(text(&ran(&script)), expected, "{}", script);
+    }
+}
