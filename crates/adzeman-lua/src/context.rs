@@ -241,7 +241,7 @@ impl Context {
 
     /// Between two handlers: functions that were on a stack before may get the bodies that they should have.
     pub(crate) fn safe_point(&self) {
-        if self.exchanges.borrow().is_unsettled() {
+        if self.exchanges.borrow_mut().wants_to_settle() {
             let need = self.need.borrow().clone();
             self.arm_lines(&need);
             self.set_needed_hooks(&need, true);

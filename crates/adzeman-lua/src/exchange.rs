@@ -15,6 +15,9 @@ use crate::ffi::layout::{self, Definition};
 use crate::ffi::state::{State, Type};
 use crate::ffi::walk;
 
+/// Safe points between two looks for functions that have returned, at most.
+const MOST_PASSED_BY: u32 = 4096;
+
 const NOT_KNOWN: &str = "the layout of this engine is not known";
 const OTHER_TREE: &str = "the text does not give the functions that run";
 const TOO_LARGE: &str = "the state is too large to be walked whole";
@@ -61,6 +64,9 @@ pub(crate) struct Exchanges {
     last_anchor: i64,
     /// Sources with functions that were on a stack when they should have got another body.
     unsettled: HashSet<SourceId>,
+    /// Safe points that have passed by since the last look at the unsettled ones, and how many may.
+    passed_by: u32,
+    pass_by: u32,
     /// Functions that are of no known body, so that their lines need the hook.
     strangers: HashSet<SourceId>,
 }
@@ -85,9 +91,19 @@ impl Exchanges {
         Some(&self.sources.get(&held.source)?.lines)
     }
 
-    /// Whether some functions still have to get another body.
-    pub(crate) fn is_unsettled(&self) -> bool {
-        !self.unsettled.is_empty()
+    /// Whether some functions still have to get another body, and this is the moment to try: a function that never returns
+    /// is asked for less and less often, since each look walks the whole state.
+    pub(crate) fn wants_to_settle(&mut self) -> bool {
+        if self.unsettled.is_empty() {
+            return false;
+        }
+        self.passed_by += 1;
+        let is_due = self.passed_by >= self.pass_by;
+        if is_due {
+            self.passed_by = 0;
+            self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);
+        }
+        is_due
     }
 
     /// Whether every line is reported without a hook.
@@ -165,7 +181,7 @@ impl Context {
             }
             Some(tree)
         };
-        for tree in &compiled {
+        if let Some(tree) = &compiled {
             exchanges.enter(source, tree);
             exchanges.reporting.extend(tree.bodies.iter().map(|body| body.address()));
         }
@@ -181,6 +197,7 @@ impl Context {
             held.earlier.extend(before);
         }
         exchanges.unsettled.insert(source);
+        (exchanges.passed_by, exchanges.pass_by) = (0, 1);
         Ok(made.refused)
     }
 
@@ -203,7 +220,7 @@ impl Context {
 
     /// Gives functions the bodies that they should have, but for those on a stack, which keep theirs for now.
     pub(crate) fn settle(&self) {
-        if !self.exchanges.borrow().is_unsettled() {
+        if self.exchanges.borrow().unsettled.is_empty() {
             return;
         }
         self.find_threads();
