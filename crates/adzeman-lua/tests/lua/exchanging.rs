@@ -189,7 +189,7 @@ fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], generational: bool) -> String 
     let mut text = format!("{mode}\nlocal log, f, t, t2, armed, x = {{}}, {{}}, {{}}, {{3, 1, 2}}, 0, 1\n");
     text.push_str("local function note(v) log[#log + 1] = tostring(v) end\nlocal arms = {");
     arms.iter().for_each(|lines| {
-        write!(text, "{{{}}},", lines.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")).unwrap()
+        write!(text, "{{{}}},", lines.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")).unwrap();
     });
     text.push_str(
         "}\nlocal function change() if #arms > 0 then armed = armed + 1 rearm(arms[armed % #arms + 1]) end end\n",
