@@ -390,17 +390,3 @@ fn parse(text: &str) -> Vec<Function> {
     }
     functions
 }
-
-/// The breakpoints of a decider for a program, by line: a short way for tests.
-#[must_use]
-pub fn armed_at(engine: &TestEngine, lines: &[u32]) -> Arc<crate::breakpoint::Armed> {
-    use crate::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site};
-    let mut sources = crate::source::Sources::default();
-    sources.add(engine.facts());
-    let mut store = BreakpointStore::default();
-    let spec = |line: &u32| {
-        BreakpointSpec::at(Site::Line { path: engine.name.clone(), line: Line::new(*line).unwrap_or(Line::FIRST) })
-    };
-    store.replace(OwnerId(1), |_| true, lines.iter().map(spec).collect());
-    Arc::new(Armed::new(&store.resolve(&sources, &[], &|_, _| Vec::new()), std::collections::HashSet::new()))
-}

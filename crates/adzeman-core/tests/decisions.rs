@@ -14,7 +14,7 @@ use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, ScopeKind, Supervisor};
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
-use adzeman_core::test_engine::{Run, TestEngine, armed_at};
+use adzeman_core::test_engine::{Run, TestEngine};
 use adzeman_core::value::{Page, Part};
 use proptest::prelude::*;
 
