@@ -116,20 +116,6 @@ fn render(report: &Report) -> String {
             }
             text
         }
-        Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
-        Report::Breakpoints { breakpoints, .. } if breakpoints.is_empty() => {
-            "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
-        }
-        Report::Breakpoints { breakpoints, armed } => render_breaks(breakpoints) + if *armed { "" } else { DISARMED },
-        Report::Armed { armed: true, count } => format!("{count} breakpoints are armed\n"),
-        Report::Armed { armed: false, .. } => DISARMED.to_owned(),
-        Report::Kept { count: 1, file } => format!("kept in {file}\n"),
-        Report::Kept { count, file } => format!("{count} breakpoints kept in {file}\n"),
-        Report::Library { paths } if paths.is_empty() => "'into' passes over nothing\n".to_owned(),
-        Report::Library { paths } => format!("'into' passes over {}\n", paths.join(", ")),
-        Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
-        Report::Removed { count: 1 } => "removed\n".to_owned(),
-        Report::Removed { count } => format!("{count} breakpoints removed\n"),
         Report::Stop { stop } => render_stop(stop),
         Report::HandlerLeft { host, context, event, subject, returned } => {
             let event = event.as_deref().unwrap_or("its event");
@@ -172,6 +158,28 @@ fn render(report: &Report) -> String {
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
         Report::Left { host } => format!("left; {host} runs on\n"),
         Report::Help => render_help(),
+        about_breakpoints => render_break_report(about_breakpoints),
+    }
+}
+
+/// What commands about breakpoints answer.
+fn render_break_report(report: &Report) -> String {
+    match report {
+        Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
+        Report::Breakpoints { breakpoints, .. } if breakpoints.is_empty() => {
+            "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
+        }
+        Report::Breakpoints { breakpoints, armed } => render_breaks(breakpoints) + if *armed { "" } else { DISARMED },
+        Report::Armed { armed: true, count } => format!("{count} breakpoints are armed\n"),
+        Report::Armed { armed: false, .. } => DISARMED.to_owned(),
+        Report::Kept { count: 1, file } => format!("kept in {file}\n"),
+        Report::Kept { count, file } => format!("{count} breakpoints kept in {file}\n"),
+        Report::Library { paths } if paths.is_empty() => "'into' passes over nothing\n".to_owned(),
+        Report::Library { paths } => format!("'into' passes over {}\n", paths.join(", ")),
+        Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
+        Report::Removed { count: 1 } => "removed\n".to_owned(),
+        Report::Removed { count } => format!("{count} breakpoints removed\n"),
+        _ => String::new(),
     }
 }
 

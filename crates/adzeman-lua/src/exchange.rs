@@ -224,68 +224,31 @@ impl Context {
             return;
         }
         self.find_threads();
-        let running = self.running_functions();
-        let mut exchanges = self.exchanges.borrow_mut();
-        let wanted = std::mem::take(&mut exchanges.unsettled);
-        wanted.iter().for_each(|source| {
-            exchanges.strangers.remove(source);
-        });
-        let mut names = HashMap::new();
-        {
-            let texts = self.texts.borrow();
-            for source in &wanted {
-                if let Some(held) = texts.get(source) {
-                    names.insert(held.chunk_name.clone(), *source);
-                }
-            }
-        }
-        let (mut left, mut strangers, mut in_use) = (HashSet::new(), HashSet::new(), HashSet::new());
+        let mut settling = self.begin_settling();
         let walked = walk::walk(self.main, &mut |state: State, kind: Type| {
-            if kind != Type::Function {
-                state.push_copy(-1);
-                if walk::note_thread(state).is_err() {
-                    state.pop(1);
-                }
+            if kind == Type::Function {
+                settling.look(&self.exchanges.borrow(), state);
                 return;
             }
-            if exchanges.roots.contains(&state.address_at(-1)) {
-                return;
-            }
-            match exchanges.place(state, &wanted, &names) {
-                Placed::Elsewhere => {}
-                Placed::Stranger(source) => {
-                    strangers.insert(source);
-                }
-                Placed::At(source, position, body) => {
-                    let Some(target) = exchanges.target(source, position) else { return };
-                    if body == target {
-                        return;
-                    }
-                    if running.contains(&state.address_at(-1)) {
-                        left.insert(source);
-                        in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
-                    } else {
-                        target.give_to(state, -1);
-                    }
-                }
+            state.push_copy(-1);
+            if walk::note_thread(state).is_err() {
+                state.pop(1);
             }
         });
         let is_whole = matches!(walked, Ok(true));
-        for source in wanted {
-            if !is_whole {
-                tracing::warn!("{TOO_LARGE}: breakpoints are watched for by the line hook");
-                strangers.insert(source);
-            }
-            if left.contains(&source) {
-                exchanges.unsettled.insert(source);
-            }
-            if is_whole {
-                exchanges.forget_earlier(source, &in_use, self.main);
-            }
+        if !is_whole {
+            tracing::warn!("{TOO_LARGE}: breakpoints are watched for by the line hook");
         }
-        exchanges.strangers.extend(strangers);
-        drop(exchanges);
+        self.exchanges.borrow_mut().end_settling(settling, is_whole, self.main);
         self.forget_gate();
+    }
+
+    fn begin_settling(&self) -> Settling {
+        let running = self.running_functions();
+        let wanted = std::mem::take(&mut self.exchanges.borrow_mut().unsettled);
+        let texts = self.texts.borrow();
+        let names = wanted.iter().filter_map(|source| Some((texts.get(source)?.chunk_name.clone(), *source))).collect();
+        Settling { running, wanted, names, ..Settling::default() }
     }
 
     /// Every function on every stack.
@@ -321,6 +284,47 @@ impl Context {
     }
 }
 
+/// A walk that gives functions the bodies that they should have.
+#[derive(Default)]
+struct Settling {
+    /// The sources in question, and their chunk names.
+    wanted: HashSet<SourceId>,
+    names: HashMap<String, SourceId>,
+    /// The functions on all stacks.
+    running: HashSet<usize>,
+    /// Sources with functions that must keep their bodies for now.
+    left: HashSet<SourceId>,
+    /// Sources with functions of no known body.
+    strangers: HashSet<SourceId>,
+    /// The roots of the bodies that some function has to keep.
+    in_use: HashSet<usize>,
+}
+
+impl Settling {
+    /// Looks at the function on top.
+    fn look(&mut self, exchanges: &Exchanges, state: State) {
+        if exchanges.roots.contains(&state.address_at(-1)) {
+            return;
+        }
+        let (source, position, body) = match exchanges.place(state, &self.wanted, &self.names) {
+            Placed::Elsewhere => return,
+            Placed::Stranger(source) => {
+                self.strangers.insert(source);
+                return;
+            }
+            Placed::At(source, position, body) => (source, position, body),
+        };
+        match exchanges.target(source, position).filter(|target| *target != body) {
+            Some(_) if self.running.contains(&state.address_at(-1)) => {
+                self.left.insert(source);
+                self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
+            }
+            Some(target) => target.give_to(state, -1),
+            None => {}
+        }
+    }
+}
+
 /// What a function is.
 enum Placed {
     /// Of none of the sources in question.
@@ -344,6 +348,22 @@ impl Exchanges {
         match (same.next(), same.next()) {
             (Some((position, _)), None) => Placed::At(*source, position, body),
             _ => Placed::Stranger(*source),
+        }
+    }
+
+    /// Takes what came of a walk; `is_whole` is whether it came to everything.
+    fn end_settling(&mut self, settling: Settling, is_whole: bool, state: State) {
+        for source in settling.wanted {
+            self.strangers.remove(&source);
+            if !is_whole || settling.strangers.contains(&source) {
+                self.strangers.insert(source);
+            }
+            if settling.left.contains(&source) {
+                self.unsettled.insert(source);
+            }
+            if is_whole {
+                self.forget_earlier(source, &settling.in_use, state);
+            }
         }
     }
 

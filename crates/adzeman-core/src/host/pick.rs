@@ -213,44 +213,24 @@ impl<'a> Serializer for Picker<'a> {
 
 const RARE: &str = "a variant of several parts is not picked from";
 
-impl SerializeSeq for Parts<'_> {
-    type Ok = Option<Json>;
-    type Error = Error;
+/// The three traits for what has elements and no names differ in two names only.
+macro_rules! elements {
+    ($($name:ident::$method:ident),*) => {$(
+        impl $name for Parts<'_> {
+            type Ok = Option<Json>;
+            type Error = Error;
 
-    fn serialize_element<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
-        self.element(value)
-    }
+            fn $method<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
+                self.element(value)
+            }
 
-    fn end(self) -> Result<Option<Json>, Error> {
-        Ok(self.done())
-    }
+            fn end(self) -> Result<Option<Json>, Error> {
+                Ok(self.done())
+            }
+        }
+    )*};
 }
-
-impl SerializeTuple for Parts<'_> {
-    type Ok = Option<Json>;
-    type Error = Error;
-
-    fn serialize_element<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
-        self.element(value)
-    }
-
-    fn end(self) -> Result<Option<Json>, Error> {
-        Ok(self.done())
-    }
-}
-
-impl SerializeTupleStruct for Parts<'_> {
-    type Ok = Option<Json>;
-    type Error = Error;
-
-    fn serialize_field<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
-        self.element(value)
-    }
-
-    fn end(self) -> Result<Option<Json>, Error> {
-        Ok(self.done())
-    }
-}
+elements!(SerializeSeq::serialize_element, SerializeTuple::serialize_element, SerializeTupleStruct::serialize_field);
 
 impl SerializeMap for Parts<'_> {
     type Ok = Option<Json>;
