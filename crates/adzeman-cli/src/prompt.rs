@@ -91,7 +91,7 @@ fn onlooker(mut printer: impl ExternalPrinter + Send + 'static) -> Onlooker {
     Box::new(move |event: &Event| {
         let body = event.body.clone().unwrap_or_default();
         let (text, is_done) = match event.event.as_str() {
-            "output" => (body["output"].as_str().unwrap_or_default().trim_end().to_owned(), true),
+            "output" => (output_line(&body), true),
             "stopped" => {
                 let what = body["description"].as_str().unwrap_or("a context stopped");
                 (format!("{what}; press Enter to look"), false)
@@ -101,6 +101,15 @@ fn onlooker(mut printer: impl ExternalPrinter + Send + 'static) -> Onlooker {
         };
         printer.print(format!("{text}\n")).is_ok() && is_done
     })
+}
+
+/// Output in a line, with where it comes from; what a breakpoint says has a mark of its own, and may ring.
+fn output_line(body: &serde_json::Value) -> String {
+    let mark = if body["category"] == "console" { "»" } else { "┆" };
+    let bell = if body["bell"] == true { "\x07" } else { "" };
+    let place = body["source"]["path"].as_str().zip(body["line"].as_i64());
+    let place = place.map_or(String::new(), |(path, line)| format!(" ({path}:{line})"));
+    format!("{bell}{mark} {}{place}", body["output"].as_str().unwrap_or_default().trim_end())
 }
 
 /// Where the history is kept: in the person's own state directory.

@@ -82,7 +82,7 @@ use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, NameUse};
-use mlua::{Function, Lua, MultiValue};
+use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
 use thiserror::Error;
 
 use crate::context::Context;
@@ -134,6 +134,19 @@ impl LuaEngine {
         let id = self.context.supervisor().source_loaded(facts);
         self.context.note_source(&chunk_name, Some(Arc::from(text)), id);
         Ok(function)
+    }
+
+    /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
+    /// it even in an endless loop. (Coroutines that scripts resume are known by themselves.)
+    ///
+    /// # Errors
+    /// Those of [`Thread::resume`].
+    pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
+        let coroutine = ffi::thread_of(&self.lua, thread)?;
+        let before = self.context.set_running(Some(coroutine));
+        let outcome = thread.resume(arguments);
+        self.context.set_running(before);
+        outcome
     }
 
     /// What other threads interrupt this state by.

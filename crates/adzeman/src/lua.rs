@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_lua::{LuaEngine, LuaError, LuaSyntax};
-use mlua::{Function, Lua};
+use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 
 use crate::context::{AttachError, ContextHandle};
 use crate::host::Host;
@@ -35,6 +35,30 @@ impl LuaContext {
     #[must_use]
     pub fn name(&self) -> &str {
         self.handle.name()
+    }
+
+    /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
+    /// it even in an endless loop. Coroutines that scripts resume need no such care.
+    ///
+    /// # Errors
+    /// Those of [`Thread::resume`].
+    ///
+    /// ```
+    /// use adzeman::{Host, Listen, LuaContext};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let lua = mlua::Lua::new();
+    /// let context = LuaContext::attach(&host, &lua, "keeper")?;
+    /// let body = context.load("keeper.lua", "local a = ... local b = coroutine.yield(a + 1) return b * 2")?;
+    /// let thread = lua.create_thread(body)?;
+    /// assert_eq!(context.resume::<i64>(&thread, 1)?, 2);
+    /// assert_eq!(context.resume::<i64>(&thread, 5)?, 10);
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
+        self.engine.resume(thread, arguments)
     }
 
     /// Compiles a script under a name such as `scripts/lock.lua`, without running it. Breakpoints in it bind at once.

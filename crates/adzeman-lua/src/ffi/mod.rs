@@ -20,6 +20,19 @@ pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod walk;
 
+/// The thread behind a handle of the binding; alive as long as that is.
+pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state::State, mlua::Error> {
+    let mut found = None;
+    // SAFETY: the closure only reads the thread that was pushed for it, and leaves it to the binding to drop.
+    unsafe {
+        lua.exec_raw::<()>(thread, |raw| {
+            found = state::State::new(raw).thread_at(-1);
+            mlua::ffi::lua_settop(raw, 0);
+        })?;
+    }
+    found.ok_or_else(|| mlua::Error::runtime("there is no thread behind the handle"))
+}
+
 /// The main thread of a state.
 pub(crate) fn main_thread_of(lua: &mlua::Lua) -> Result<state::State, mlua::Error> {
     let mut main = None;
