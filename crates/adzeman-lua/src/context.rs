@@ -37,7 +37,7 @@ pub(crate) struct Context {
     supervisor: Rc<dyn Supervisor>,
     host: Rc<dyn HostView>,
     registration: interrupt::Registration,
-    need: RefCell<Need>,
+    pub(crate) need: RefCell<Need>,
     attention: Arc<AtomicBool>,
     /// The parts of `need` that the hook asks for first.
     every_line: Cell<bool>,
@@ -378,6 +378,12 @@ impl Context {
         self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
     }
 
+    /// Arms the lines that are wanted, and sets the hooks that this needs.
+    pub(crate) fn arm(&self, need: &Need) {
+        self.arm_lines(need);
+        self.set_needed_hooks(need, true);
+    }
+
     /// Arms lines by exchanged bodies, as far as that can be.
     fn arm_lines(&self, need: &Need) {
         let armed: Vec<_> = need.armed.sources().map(|(source, lines)| (source, lines.clone())).collect();
@@ -464,6 +470,7 @@ impl Context {
         // What was compiled before may be found at the same addresses.
         self.last_source.set(None);
         self.gate.borrow_mut().forget();
+        self.arm_anew(id);
     }
 
     /// Learns the source of the function on top, from its compiled form; the text is read from the file it names, or is

@@ -119,12 +119,14 @@ impl Context {
     pub(crate) fn exchange_bodies(&self, armed: &[(SourceId, LineSet)]) -> bool {
         if !layout::is_known() {
             self.tell_hooked(armed, NOT_KNOWN);
-            return !armed.is_empty();
+            return armed.iter().any(|(source, _)| self.texts.borrow().contains_key(source));
         }
         let mut sources: Vec<SourceId> = armed.iter().map(|(source, _)| *source).collect();
         sources.extend(self.exchanges.borrow().sources.keys());
         sources.sort_unstable();
         sources.dedup();
+        // What this state has never loaded is another state's business.
+        sources.retain(|source| self.texts.borrow().contains_key(source));
         let none = LineSet::default();
         for source in sources {
             let lines = armed.iter().find(|(held, _)| *held == source).map_or(&none, |(_, lines)| lines);
@@ -135,11 +137,26 @@ impl Context {
         }
         self.settle();
         let exchanges = self.exchanges.borrow();
-        armed.iter().any(|(source, lines)| !exchanges.covers(*source, lines))
+        let texts = self.texts.borrow();
+        armed.iter().any(|(source, lines)| texts.contains_key(source) && !exchanges.covers(*source, lines))
+    }
+
+    /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
+    pub(crate) fn arm_anew(&self, source: SourceId) {
+        let need = self.need.borrow().clone();
+        if need.armed.sources().any(|(armed, _)| armed == source) {
+            let mut exchanges = self.exchanges.borrow_mut();
+            if exchanges.sources.contains_key(&source) {
+                exchanges.unsettled.insert(source);
+                (exchanges.passed_by, exchanges.pass_by) = (0, 1);
+            }
+            drop(exchanges);
+            self.arm(&need);
+        }
     }
 
     fn tell_hooked(&self, armed: &[(SourceId, LineSet)], why: &'static str) {
-        for (source, lines) in armed {
+        for (source, lines) in armed.iter().filter(|(source, _)| self.texts.borrow().contains_key(source)) {
             self.tell_armed(*source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>());
         }
     }

@@ -177,6 +177,9 @@ impl Shared {
             if let Some(source) = source {
                 self.tell("loadedSource", &LoadedSourceBody { reason: "new".to_owned(), source });
             }
+        }
+        // Breakpoints may have been set by a client that is yet to attach.
+        if is_new && !lock(&self.store).is_empty() {
             self.rearm();
         }
         id
@@ -245,15 +248,18 @@ impl Shared {
         let syntax = self.contexts().first().map(|context| context.syntax.clone());
         let find_uses =
             |text: &str, name: &str| syntax.as_ref().map(|syntax| syntax.uses_of(text, name)).unwrap_or_default();
-        let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names(), &find_uses);
         let library = self.library();
+        // Held throughout: of two who arm at once, the one who saw more sources or breakpoints must come last.
+        let mut last = lock(&self.resolved);
+        let resolved = lock(&self.store).resolve(&self.sources(), &self.kind_names(), &find_uses);
         let armed = {
             let disarmed = lock(&self.disarmed);
             let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
             Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
         };
         *lock(&self.armed) = Arc::new(armed);
-        let before = std::mem::replace(&mut *lock(&self.resolved), resolved.clone());
+        let before = std::mem::replace(&mut *last, resolved.clone());
+        drop(last);
         for context in self.contexts() {
             context.interrupt();
         }

@@ -74,6 +74,12 @@ pub struct BreakpointStore {
 }
 
 impl BreakpointStore {
+    /// Whether nobody has set any.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.all.is_empty()
+    }
+
     /// Makes the breakpoints of `owner` that `covers` picks out be exactly `specs`, in that order. One that is asked for
     /// again as it was, enabled or not, keeps its number and its hits.
     pub fn replace(

@@ -119,3 +119,72 @@ fn a_read_write_lock_serves_as_an_object_too() {
     assert!(!host.is_attached());
     assert_eq!(state.read().unwrap().len(), 3);
 }
+
+#[test]
+fn scripts_loaded_again_stop_too_and_contexts_that_never_loaded_them_are_left_alone() {
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
+    let script_host = host.clone();
+    let script = thread::spawn(move || {
+        let (lua, ledger_lua) = (mlua::Lua::new(), mlua::Lua::new());
+        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+        let ledger = LuaContext::attach(&script_host, &ledger_lua, "ledger").unwrap();
+        ledger.load("scripts/ledger.lua", "function book() end").unwrap().call::<()>(()).unwrap();
+        context.load("scripts/toll.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        while !script_host.is_attached() {
+            thread::yield_now();
+        }
+        let book: mlua::Function = ledger_lua.globals().get("book").unwrap();
+        for n in (0..10).cycle().take(2000) {
+            // The functions of every second frame are compiled while the breakpoint is armed.
+            if n % 2 == 0 {
+                context.load("scripts/toll.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+            }
+            let update: mlua::Function = lua.globals().get("update").unwrap();
+            script_host.emit(Event::of("frame.update"), || update.call::<()>(n)).unwrap();
+            script_host.emit(Event::of("frame.update"), || book.call::<()>(())).unwrap();
+        }
+    });
+    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    client.ok("initialize", json!({}));
+    let wanted = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11, "condition": "n > 3 and n < 8"}]});
+    client.ok("setBreakpoints", wanted.clone());
+    client.ok("attach", json!({}));
+    let mut last = 3;
+    for _ in 0..10 {
+        client.event("stopped");
+        let n = client.evaluate("n").parse().unwrap();
+        assert_eq!(n, if last == 7 || last == 3 { 4 } else { last + 1 });
+        last = n;
+        let answer = client.ok("setBreakpoints", wanted.clone());
+        assert!(!answer.to_string().contains("line hook"), "{answer}");
+        client.go_on("continue");
+    }
+    client.ok("disconnect", json!({}));
+    script.join().unwrap();
+}
+
+#[test]
+fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() {
+    let host = Host::builder("test").start(Listen::ANY_PORT).unwrap();
+    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    client.ok("initialize", json!({}));
+    client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11}]}));
+    let script_host = host.clone();
+    let (loaded, is_loaded) = std::sync::mpsc::channel();
+    let script = thread::spawn(move || {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+        context.load("scripts/toll.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        loaded.send(()).unwrap();
+        while !script_host.is_attached() {
+            thread::yield_now();
+        }
+        script_host.poll();
+        lua.globals().get::<mlua::Function>("update").unwrap().call::<i64>(1).unwrap()
+    });
+    is_loaded.recv().unwrap();
+    client.ok("attach", json!({}));
+    assert_eq!(client.stopped().1, 11);
+    client.go_on("continue");
+    assert_eq!(script.join().unwrap(), 11);
+}
