@@ -37,14 +37,17 @@ static EVENTS: Case = Case {
 local seen = 0
 function run(n)
   seen = seen + n
+  if n < 0 then
+    seen = 0
+  end
   return seen
 end
 function other()
   return 1
 end",
     argument: 1,
-    never: 4,
-    elsewhere: 7,
+    never: 5,
+    elsewhere: 10,
     hot: (3, "n < 0"),
 };
 /// Events in one call of that case.
@@ -238,7 +241,8 @@ impl Bench {
             client.request("continue", json!({"threadId": 1}));
             client
         });
-        self.call(1);
+        // Two: a sort of one element compares nothing, and would never come to the line.
+        self.call(2);
         setting_up.join().expect("the client is done")
     }
 
