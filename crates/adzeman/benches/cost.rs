@@ -9,7 +9,7 @@ use std::net::TcpStream;
 use std::path::Path;
 use std::sync::mpsc;
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
 use adzeman_dap::{Decoded, Message, Request, decode, encode};
@@ -408,18 +408,23 @@ fn stop(criterion: &mut Criterion) {
     script.join().expect("the host ends");
 }
 
-/// The mean time of a benchmark of this run, in nanoseconds.
-fn mean(group: &str, name: &str) -> Option<f64> {
+/// The mean time of a benchmark of this run, which began at `begun`, in nanoseconds.
+fn mean(begun: SystemTime, group: &str, name: &str) -> Option<f64> {
     let root = std::env::var_os("CARGO_TARGET_DIR")
         .map_or_else(|| Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target"), std::path::PathBuf::from);
     let file = root.join("criterion").join(group).join(name.replace(' ', "_")).join("new/estimates.json");
     let file =
         if file.exists() { file } else { root.join("criterion").join(group).join(name).join("new/estimates.json") };
+    // Those of an earlier run are left out.
+    if fs::metadata(&file).ok()?.modified().ok()? < begun {
+        return None;
+    }
     let estimates: Json = serde_json::from_str(&fs::read_to_string(file).ok()?).ok()?;
     estimates["mean"]["point_estimate"].as_f64()
 }
 
-fn print_ratios() {
+fn print_ratios(begun: SystemTime) {
+    let mean = |group: &str, name: &str| mean(begun, group, name);
     println!("\nratios to the bare engine, in this run");
     for case in CASES.iter().chain([&EVENTS]) {
         let Some(bare) = mean(case.name, "bare") else { continue };
@@ -457,10 +462,11 @@ fn main() {
         run_once(&what).expect("COST_ONCE is CASE/WAY/CALLS");
         return;
     }
+    let begun = SystemTime::now();
     let mut criterion = Criterion::default().configure_from_args();
     emit(&mut criterion);
     scripts(&mut criterion);
     stop(&mut criterion);
     criterion.final_summary();
-    print_ratios();
+    print_ratios(begun);
 }
