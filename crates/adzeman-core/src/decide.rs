@@ -132,6 +132,8 @@ pub struct Need {
     pub raises: bool,
     /// Keep when each function was called.
     pub call_times: bool,
+    /// Report the sources of functions that are called, as breakpoints wait for some that are not loaded.
+    pub new_sources: bool,
     /// Otherwise report these lines, if there are any.
     pub armed: Arc<Armed>,
 }
@@ -152,7 +154,7 @@ impl Need {
     /// Whether nothing needs to be watched, so that no hook is needed at all.
     #[must_use]
     pub fn is_nothing(&self) -> bool {
-        !self.any_line() && !self.raises && !self.call_times
+        !self.any_line() && !self.raises && !self.call_times && !self.new_sources
     }
 }
 
@@ -289,6 +291,7 @@ impl Decider {
             returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),
             call_times: self.call_times,
+            new_sources: self.armed.awaits_sources(),
             armed: self.armed.clone(),
         }
     }

@@ -259,7 +259,7 @@ impl Context {
             Watching::Events(mask) => mask & hook::CALLS != 0,
             Watching::Gated => {
                 let need = self.need.borrow();
-                need.raises || need.call_times
+                need.raises || need.call_times || need.new_sources
             }
             _ => false,
         }
@@ -277,6 +277,9 @@ impl Context {
         self.tracks.borrow_mut().call_begun(call);
         if self.need.borrow().call_times {
             self.call_times.borrow_mut().insert(call, Instant::now());
+        }
+        if self.need.borrow().new_sources {
+            self.source_of(state, function);
         }
         if !self.watches_raises() || self.host_handler.get() == 0 {
             return;
@@ -409,7 +412,8 @@ impl Context {
         }
         let hooked = self.lines_hooked.get();
         let tracks = self.tracks.borrow().watch_calls();
-        let calls = need.raises || need.call_times || tracks || hooked && need.armed.has_functions();
+        let calls =
+            need.raises || need.call_times || need.new_sources || tracks || hooked && need.armed.has_functions();
         let mut mask = if calls { hook::CALLS } else { 0 };
         if need.every_line {
             mask |= hook::LINES;

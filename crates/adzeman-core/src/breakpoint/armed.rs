@@ -41,6 +41,7 @@ pub struct Armed {
     script_changes: Vec<Sited>,
     library: HashSet<SourceId>,
     has_functions: bool,
+    awaits_sources: bool,
     ending: Vec<Sited>,
 }
 
@@ -51,7 +52,10 @@ impl Armed {
         let mut armed = Self { library, ..Self::default() };
         let enabled = resolved.iter().filter(|held| held.breakpoint.spec.enabled);
         for Resolved { breakpoint, status } in enabled {
-            let Status::Bound(bindings) = status else { continue };
+            let Status::Bound(bindings) = status else {
+                armed.awaits_sources |= matches!(breakpoint.spec.site, Site::Line { .. } | Site::Function { .. });
+                continue;
+            };
             let until = breakpoint.spec.until.as_deref();
             let until = until.and_then(|wanted| find(resolved, breakpoint.owner, wanted));
             let at_entry = matches!(breakpoint.spec.site, Site::Function { .. });
@@ -149,6 +153,12 @@ impl Armed {
     #[must_use]
     pub fn has_functions(&self) -> bool {
         self.has_functions
+    }
+
+    /// Whether any breakpoint waits for a source that is not loaded.
+    #[must_use]
+    pub fn awaits_sources(&self) -> bool {
+        self.awaits_sources
     }
 
     /// Whether steps pass over a source.

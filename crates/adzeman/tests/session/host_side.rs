@@ -188,3 +188,30 @@ fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() 
     client.go_on("continue");
     assert_eq!(script.join().unwrap(), 11);
 }
+
+#[test]
+fn a_chunk_that_a_script_loads_itself_binds_the_breakpoint_that_waits_for_it() {
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
+    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    client.ok("initialize", json!({}));
+    client.ok("setBreakpoints", json!({"source": {"path": "made.lua"}, "breakpoints": [{"line": 2}]}));
+    let script_host = host.clone();
+    let script = thread::spawn(move || {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+        let text = r"function update() return load('local a = 1\nlocal b = a\nreturn a + b', '@made.lua')() end";
+        context.load("scripts/toll.lua", text).unwrap().call::<()>(()).unwrap();
+        while !script_host.is_attached() {
+            thread::yield_now();
+        }
+        let update = lua.globals().get::<mlua::Function>("update").unwrap();
+        let many = (0..3).map(|_| script_host.emit(Event::of("frame.update"), || update.call::<i64>(1)).unwrap());
+        many.sum::<i64>()
+    });
+    client.ok("attach", json!({}));
+    for _ in 0..3 {
+        assert_eq!(client.stopped().1, 2);
+        client.go_on("continue");
+    }
+    assert_eq!(script.join().unwrap(), 6);
+}

@@ -194,7 +194,7 @@ end";
         client.stopped();
         client.go_on("continue");
         host.wait_frames(3);
-        let answer = client.ok("evaluate", json!({"expression": "ran > 8", "threadId": 1}));
+        let answer = client.ok("evaluate", json!({"expression": "ran > 6", "threadId": 1}));
         assert_eq!(answer["result"], "true", "the handlers after it run as always");
     });
 }
