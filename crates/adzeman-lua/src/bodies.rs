@@ -22,16 +22,6 @@ pub(crate) struct Statements {
     starts: BTreeMap<u32, (usize, bool)>,
 }
 
-/// A text with calls put in.
-#[derive(Debug)]
-pub(crate) struct Instrumented {
-    pub(crate) text: String,
-    /// The lines that hold one.
-    pub(crate) placed: LineSet,
-    /// The lines that cannot, and why.
-    pub(crate) refused: Vec<(Line, &'static str)>,
-}
-
 impl Statements {
     /// Reads a text; `None` when it does not parse.
     pub(crate) fn of(text: &str) -> Option<Self> {
@@ -41,24 +31,30 @@ impl Statements {
         Some(statements)
     }
 
-    /// Puts a call of the constant `marker` on each of the lines.
-    pub(crate) fn with_calls(&self, text: &str, lines: &LineSet, marker: &str) -> Instrumented {
-        let (mut out, mut placed, mut refused) = (String::with_capacity(text.len()), LineSet::default(), Vec::new());
-        let mut from = 0;
+    /// Which of the lines can hold a call, and which cannot, and why.
+    pub(crate) fn places(&self, lines: &LineSet) -> (LineSet, Vec<(Line, &'static str)>) {
+        let (mut placed, mut refused) = (LineSet::default(), Vec::new());
         for line in lines.iter() {
             match self.starts.get(&line.get()) {
-                Some((at, false)) => {
-                    out.push_str(&text[from..*at]);
-                    out.push_str(&format!(";(\"{marker}\")();"));
-                    from = *at;
-                    placed.insert(line);
-                }
+                Some((_, false)) => placed.insert(line),
                 Some((_, true)) => refused.push((line, A_LOOP)),
                 None => refused.push((line, IN_A_STATEMENT)),
             }
         }
+        (placed, refused)
+    }
+
+    /// Puts a call of the constant `marker` on each of the lines, which are among the [`places`](Self::places).
+    pub(crate) fn with_calls(&self, text: &str, placed: &LineSet, marker: &str) -> String {
+        let mut out = String::with_capacity(text.len());
+        let mut from = 0;
+        for (at, _) in placed.iter().filter_map(|line| self.starts.get(&line.get())) {
+            out.push_str(&text[from..*at]);
+            out.push_str(&format!(";(\"{marker}\")();"));
+            from = *at;
+        }
         out.push_str(&text[from..]);
-        Instrumented { text: out, placed, refused }
+        out
     }
 
     fn add(&mut self, node: &impl full_moon::node::Node, is_loop: bool) {
@@ -88,10 +84,12 @@ mod tests {
     #[track_caller]
     fn check(text: &str, lines: &[u32], expected: &str) {
         let lines: LineSet = lines.iter().copied().collect();
-        let found = Statements::of(text).unwrap().with_calls(text, &lines, "m");
-        assert_eq!(found.text.replace(";(\"m\")();", "@"), expected);
-        mlua::Lua::new().load(&found.text).into_function().unwrap();
-        let all = found.placed.iter().count() + found.refused.len();
+        let statements = Statements::of(text).unwrap();
+        let (placed, refused) = statements.places(&lines);
+        let instrumented = statements.with_calls(text, &placed, "m");
+        assert_eq!(instrumented.replace(";(\"m\")();", "@"), expected);
+        mlua::Lua::new().load(&instrumented).into_function().unwrap();
+        let all = placed.iter().count() + refused.len();
         assert_eq!(all, lines.iter().count(), "every line is accounted for");
     }
 
@@ -126,9 +124,9 @@ mod tests {
     fn loops_and_the_middle_of_statements_are_refused() {
         let text = "for i = 1, 3 do\n  print(i,\n    2)\nend\nrepeat\n  local x = 1\nuntil x\nwhile false do break end";
         let lines: LineSet = [1, 2, 3, 6, 7, 8].into_iter().collect();
-        let found = Statements::of(text).unwrap().with_calls(text, &lines, "m");
-        assert_eq!(found.placed.iter().map(Line::get).collect::<Vec<_>>(), [2, 6]);
-        let refused: Vec<_> = found.refused.iter().map(|(line, why)| (line.get(), *why)).collect();
+        let (placed, refused) = Statements::of(text).unwrap().places(&lines);
+        assert_eq!(placed.iter().map(Line::get).collect::<Vec<_>>(), [2, 6]);
+        let refused: Vec<_> = refused.iter().map(|(line, why)| (line.get(), *why)).collect();
         assert_eq!(refused, [(1, A_LOOP), (3, IN_A_STATEMENT), (7, IN_A_STATEMENT), (8, A_LOOP)]);
     }
 

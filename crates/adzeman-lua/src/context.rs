@@ -243,8 +243,7 @@ impl Context {
     pub(crate) fn safe_point(&self) {
         if self.exchanges.borrow_mut().wants_to_settle() {
             let need = self.need.borrow().clone();
-            self.arm_lines(&need);
-            self.set_needed_hooks(&need, true);
+            self.arm(&need);
         }
     }
 
@@ -387,9 +386,10 @@ impl Context {
         self.set_needed_hooks(need, true);
     }
 
-    /// Arms lines by exchanged bodies, as far as that can be.
+    /// Arms lines by exchanged bodies, as far as that can be. What this state never loaded is another state's business.
     fn arm_lines(&self, need: &Need) {
-        let armed: Vec<_> = need.armed.sources().map(|(source, lines)| (source, lines.clone())).collect();
+        let known = need.armed.sources().filter(|(source, _)| self.texts.borrow().contains_key(source));
+        let armed: Vec<_> = known.map(|(source, lines)| (source, lines.clone())).collect();
         self.lines_hooked.set(self.exchange_bodies(&armed));
     }
 

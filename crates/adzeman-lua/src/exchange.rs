@@ -91,6 +91,12 @@ impl Exchanges {
         Some(&self.sources.get(&held.source)?.lines)
     }
 
+    /// Functions of this source may have to get another body; they are looked for at the next safe point.
+    fn unsettle(&mut self, source: SourceId) {
+        self.unsettled.insert(source);
+        (self.passed_by, self.pass_by) = (0, 1);
+    }
+
     /// Whether some functions still have to get another body, and this is the moment to try: a function that never returns
     /// is asked for less and less often, since each look walks the whole state.
     pub(crate) fn wants_to_settle(&mut self) -> bool {
@@ -119,14 +125,12 @@ impl Context {
     pub(crate) fn exchange_bodies(&self, armed: &[(SourceId, LineSet)]) -> bool {
         if !layout::is_known() {
             self.tell_hooked(armed, NOT_KNOWN);
-            return armed.iter().any(|(source, _)| self.texts.borrow().contains_key(source));
+            return !armed.is_empty();
         }
         let mut sources: Vec<SourceId> = armed.iter().map(|(source, _)| *source).collect();
         sources.extend(self.exchanges.borrow().sources.keys());
         sources.sort_unstable();
         sources.dedup();
-        // What this state has never loaded is another state's business.
-        sources.retain(|source| self.texts.borrow().contains_key(source));
         let none = LineSet::default();
         for source in sources {
             let lines = armed.iter().find(|(held, _)| *held == source).map_or(&none, |(_, lines)| lines);
@@ -137,8 +141,7 @@ impl Context {
         }
         self.settle();
         let exchanges = self.exchanges.borrow();
-        let texts = self.texts.borrow();
-        armed.iter().any(|(source, lines)| texts.contains_key(source) && !exchanges.covers(*source, lines))
+        armed.iter().any(|(source, lines)| !exchanges.covers(*source, lines))
     }
 
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
@@ -147,8 +150,7 @@ impl Context {
         if need.armed.sources().any(|(armed, _)| armed == source) {
             let mut exchanges = self.exchanges.borrow_mut();
             if exchanges.sources.contains_key(&source) {
-                exchanges.unsettled.insert(source);
-                (exchanges.passed_by, exchanges.pass_by) = (0, 1);
+                exchanges.unsettle(source);
             }
             drop(exchanges);
             self.arm(&need);
@@ -156,7 +158,7 @@ impl Context {
     }
 
     fn tell_hooked(&self, armed: &[(SourceId, LineSet)], why: &'static str) {
-        for (source, lines) in armed.iter().filter(|(source, _)| self.texts.borrow().contains_key(source)) {
+        for (source, lines) in armed {
             self.tell_armed(*source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>());
         }
     }
@@ -178,19 +180,20 @@ impl Context {
             let exchange = self.begin_exchange(source, &mut exchanges)?;
             exchanges.sources.insert(source, exchange);
         }
-        let (text, chunk_name) = self.text_of_source(source).ok_or(NOT_PARSED)?;
         let Some(held) = exchanges.sources.get(&source) else { return Ok(Vec::new()) };
-        let marker = unused_marker(&text);
-        let made = held.statements.with_calls(&text, lines, &escaped(&marker));
-        if made.placed == held.lines {
-            return Ok(made.refused);
+        let (placed, refused) = held.statements.places(lines);
+        if placed == held.lines {
+            return Ok(refused);
         }
+        let (text, chunk_name) = self.text_of_source(source).ok_or(NOT_PARSED)?;
+        let marker = unused_marker(&text);
+        let instrumented = held.statements.with_calls(&text, &placed, &marker);
         exchanges.last_anchor += 1;
         let anchor = exchanges.last_anchor;
-        let compiled = if made.placed.is_empty() {
+        let compiled = if placed.is_empty() {
             None
         } else {
-            let tree = compile(self.main, &made.text, &chunk_name, Some(&marker), anchor).map_err(|_| OTHER_TREE)?;
+            let tree = compile(self.main, &instrumented, &chunk_name, Some(&marker), anchor).map_err(|_| OTHER_TREE)?;
             let fits = exchanges.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
             if !fits {
                 tree.release(self.main);
@@ -204,7 +207,7 @@ impl Context {
         }
         let mut before = None;
         if let Some(held) = exchanges.sources.get_mut(&source) {
-            held.lines = made.placed;
+            held.lines = placed;
             before = std::mem::replace(&mut held.current, compiled);
         }
         for body in before.iter().flat_map(|tree| &tree.bodies) {
@@ -213,9 +216,8 @@ impl Context {
         if let Some(held) = exchanges.sources.get_mut(&source) {
             held.earlier.extend(before);
         }
-        exchanges.unsettled.insert(source);
-        (exchanges.passed_by, exchanges.pass_by) = (0, 1);
-        Ok(made.refused)
+        exchanges.unsettle(source);
+        Ok(refused)
     }
 
     fn text_of_source(&self, source: SourceId) -> Option<(Arc<str>, CString)> {
@@ -416,10 +418,6 @@ impl Exchanges {
 
 /// A text that the script does not hold, short enough to be the same object wherever it is.
 fn unused_marker(text: &str) -> String {
-    let candidates = (0..).map(|number| format!("line reached {number}"));
-    candidates.into_iter().find(|marker| !text.contains(marker.as_str())).unwrap_or_default()
-}
-
-fn escaped(marker: &str) -> String {
-    marker.replace('\\', "\\\\")
+    let mut candidates = (0..).map(|number| format!("line reached {number}"));
+    candidates.find(|marker| !text.contains(marker.as_str())).unwrap_or_default()
 }
