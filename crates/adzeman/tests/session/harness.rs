@@ -116,7 +116,7 @@ impl TestHost {
                 let (reader, writer) = self.host.connect().unwrap();
                 Client::new(reader, Box::new(writer), None)
             }
-            Transport::Socket => Client::over(TcpStream::connect(self.host.address().unwrap()).unwrap()),
+            Transport::Socket => Client::connect(&self.host),
         }
     }
 
@@ -199,6 +199,11 @@ impl Client {
     }
 
     /// A client over a socket.
+    /// One that has not said anything, over a socket to a host that listens.
+    pub(crate) fn connect(host: &Host) -> Self {
+        Self::over(TcpStream::connect(host.address().unwrap()).unwrap())
+    }
+
     pub(crate) fn over(stream: TcpStream) -> Self {
         let (reader, kept) = (stream.try_clone().unwrap(), stream.try_clone().unwrap());
         Self::new(reader, Box::new(stream), Some(kept))

@@ -81,8 +81,7 @@ fn the_clock_stands_still_at_a_stop_and_the_pump_runs() {
         }
         script_host.on_pause(|| ());
     });
-    let stream = std::net::TcpStream::connect(host.address().unwrap()).unwrap();
-    let mut client = crate::harness::Client::over(stream);
+    let mut client = crate::harness::Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok(
         "setBreakpoints",
@@ -144,7 +143,7 @@ fn scripts_loaded_again_stop_too_and_contexts_that_never_loaded_them_are_left_al
             script_host.emit(Event::of("frame.update"), || book.call::<()>(())).unwrap();
         }
     });
-    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    let mut client = crate::harness::Client::connect(&host);
     client.ok("initialize", json!({}));
     let wanted = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11, "condition": "n > 3 and n < 8"}]});
     client.ok("setBreakpoints", wanted.clone());
@@ -166,7 +165,7 @@ fn scripts_loaded_again_stop_too_and_contexts_that_never_loaded_them_are_left_al
 #[test]
 fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() {
     let host = Host::builder("test").start(Listen::ANY_PORT).unwrap();
-    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    let mut client = crate::harness::Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11}]}));
     let script_host = host.clone();
@@ -192,7 +191,7 @@ fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() 
 #[test]
 fn a_chunk_that_a_script_loads_itself_binds_the_breakpoint_that_waits_for_it() {
     let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
-    let mut client = crate::harness::Client::over(std::net::TcpStream::connect(host.address().unwrap()).unwrap());
+    let mut client = crate::harness::Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok("setBreakpoints", json!({"source": {"path": "made.lua"}, "breakpoints": [{"line": 2}]}));
     let script_host = host.clone();

@@ -77,11 +77,10 @@ fn pause_stops_at_the_next_line() {
     });
 }
 
-/// On the main Lua thread, where a signal can set the hook.
+/// Pauses a script that prints and then spins while `running`, on `lines`.
 #[cfg(target_os = "linux")]
-#[test]
-fn pause_stops_an_endless_loop_that_calls_nothing() {
-    let script = "spins = 0\nrunning = true\nfunction update(n)\n  print('spinning') while running do\n    spins = spins + 1\n  end\nend";
+#[track_caller]
+fn pause_while_it_spins(script: &str, lines: std::ops::RangeInclusive<i64>) {
     on_each(script, |host| {
         let mut client = host.attach();
         host.go();
@@ -89,11 +88,19 @@ fn pause_stops_an_endless_loop_that_calls_nothing() {
         client.ok("pause", json!({"threadId": 1}));
         let (body, line) = client.stopped();
         assert_eq!(body["reason"], "pause");
-        assert!((4..=6).contains(&line), "{line}");
+        assert!(lines.contains(&line), "{line}");
         client.evaluate("running = false");
         client.go_on("continue");
         host.wait_frames(2);
     });
+}
+
+/// On the main Lua thread, where a signal can set the hook.
+#[cfg(target_os = "linux")]
+#[test]
+fn pause_stops_an_endless_loop_that_calls_nothing() {
+    let script = "spins = 0\nrunning = true\nfunction update(n)\n  print('spinning') while running do\n    spins = spins + 1\n  end\nend";
+    pause_while_it_spins(script, 4..=6);
 }
 
 /// A breakpoint set while the script spins is hit: setting it interrupts.
@@ -297,18 +304,7 @@ end";
 #[test]
 fn pause_stops_an_endless_loop_in_a_coroutine() {
     let script = "spins, running = 0, true\nlocal co = coroutine.wrap(function()\n  print('spinning') while running do\n    spins = spins + 1\n  end\nend)\nfunction update(n)\n  if co then co() end\n  co = nil\nend";
-    on_each(script, |host| {
-        let mut client = host.attach();
-        host.go();
-        client.event("output");
-        client.ok("pause", json!({"threadId": 1}));
-        let (body, line) = client.stopped();
-        assert_eq!(body["reason"], "pause");
-        assert!((3..=5).contains(&line), "{line}");
-        client.evaluate("running = false");
-        client.go_on("continue");
-        host.wait_frames(2);
-    });
+    pause_while_it_spins(script, 3..=5);
 }
 
 #[test]
