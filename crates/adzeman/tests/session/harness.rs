@@ -198,12 +198,12 @@ impl Client {
         Self { messages, writer, socket, events: VecDeque::new(), last_seq: 0 }
     }
 
-    /// A client over a socket.
     /// One that has not said anything, over a socket to a host that listens.
     pub(crate) fn connect(host: &Host) -> Self {
         Self::over(TcpStream::connect(host.address().unwrap()).unwrap())
     }
 
+    /// A client over a socket.
     pub(crate) fn over(stream: TcpStream) -> Self {
         let (reader, kept) = (stream.try_clone().unwrap(), stream.try_clone().unwrap());
         Self::new(reader, Box::new(stream), Some(kept))
