@@ -17,7 +17,7 @@ use crate::decide::Need;
 use crate::host::HostError;
 use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
-use crate::value::{Handle, Page, Paged, Part, Value, Variable};
+use crate::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
 /// What a frame is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -46,6 +46,8 @@ pub struct Frame {
     pub tail_call: bool,
     /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`]).
     pub running_for: Option<Duration>,
+    /// Its parameters and what they hold now, each in a line.
+    pub arguments: Vec<(String, String)>,
 }
 
 /// Which names a scope holds.
@@ -58,8 +60,10 @@ pub enum ScopeKind {
     Varargs,
     /// Variables of enclosing functions that this one uses.
     Captured,
-    /// Names that every function of the context sees.
+    /// Names that every function of the context sees, made by scripts or the host.
     Globals,
+    /// Names that the runtime itself brings along.
+    BuiltIns,
 }
 
 impl ScopeKind {
@@ -71,6 +75,7 @@ impl ScopeKind {
             Self::Varargs => "Varargs",
             Self::Captured => "Captured",
             Self::Globals => "Globals",
+            Self::BuiltIns => "Built-ins",
         }
     }
 }
@@ -137,6 +142,15 @@ pub enum EngineError {
     Runtime(String),
 }
 
+/// Where the names of an expression are.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NamesUsed {
+    /// The first name that is nowhere to be seen.
+    pub missing: Option<String>,
+    /// Whether one of them is the function's own: a local variable, an extra argument or a captured one.
+    pub of_function: bool,
+}
+
 /// What became of a watched value.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Probe {
@@ -200,6 +214,31 @@ pub trait Engine {
     /// As [`evaluate`](Self::evaluate).
     fn run_openly(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
         self.evaluate(frame, text)
+    }
+
+    /// The same, and keeps the first value, so that later expressions can name it: `it` for the last one, then `it2` and so
+    /// on. Engines that keep nothing evaluate as always.
+    ///
+    /// # Errors
+    /// As [`evaluate`](Self::evaluate).
+    fn evaluate_and_keep(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluate(frame, text)
+    }
+
+    /// The whole text of an expression's first value, as the script would print it, as far as that runs nothing of the
+    /// script; at most [`MOST_TEXT_BYTES`](crate::value::MOST_TEXT_BYTES) of it.
+    ///
+    /// # Errors
+    /// As [`evaluate`](Self::evaluate).
+    fn whole_text(&mut self, frame: Option<usize>, text: &str) -> Result<WholeText, EngineError> {
+        let first = self.evaluate(frame, text)?.into_iter().next();
+        Ok(WholeText::cut(first.map(|value| value.preview).unwrap_or_default().as_bytes()))
+    }
+
+    /// Where the names of an expression are, without evaluating it. Engines that cannot tell say that all are there.
+    fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {
+        let _ = (frame, text);
+        NamesUsed::default()
     }
 
     /// Gives `target`, any expression that can stand left of an assignment, the value of `text`; answers the new value.
@@ -291,7 +330,7 @@ pub trait Engine {
         None
     }
 
-    /// Names and fields that could stand where `prefix` stands, in `frame`.
+    /// Names and fields that could stand where `prefix` stands, in `frame`: `len`, or `boat.le`.
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String>;
 
     /// Forgets all handles. Called when the context goes on.
@@ -332,6 +371,12 @@ pub trait Syntax: Send + Sync {
     /// # Errors
     /// What is wrong with it, for people.
     fn check_expression(&self, text: &str) -> Result<(), String>;
+
+    /// The lines at which a script's text makes a local variable of this name, parameters included.
+    fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {
+        let _ = (script, name);
+        Vec::new()
+    }
 
     /// Where a script's text uses a variable or field of this name, or one whose name only shows when it runs
     /// (`boats[name]`). Empty when the language is not understood that far.

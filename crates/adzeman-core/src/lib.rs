@@ -31,6 +31,7 @@ pub mod breakpoint;
 pub mod decide;
 pub mod engine;
 pub mod host;
+pub mod monitor;
 pub mod source;
 pub mod stepping;
 pub mod test_engine;

@@ -248,6 +248,7 @@ impl Engine for View<'_> {
             place: self.0.source.get().map(|source| SourceLine { source, line: frame.line }),
             tail_call: false,
             running_for: None,
+            arguments: Vec::new(),
         }))
     }
 
@@ -260,11 +261,8 @@ impl Engine for View<'_> {
         let frame =
             usize::try_from(of.0).ok().and_then(|handle| handle.checked_sub(1)).ok_or(EngineError::StaleHandle)?;
         let list = |frame: &mut ActiveFrame| {
-            page.of(frame.locals.len(), frame.locals.iter(), |(name, value)| Variable {
-                name: name.clone(),
-                value: integer(*value),
-                evaluate_name: Some(name.clone()),
-                shadowed: false,
+            page.of(frame.locals.len(), frame.locals.iter(), |(name, value)| {
+                Variable::new(name, integer(*value)).named_by(name)
             })
         };
         self.0.with_frame(frame, list).map_err(|_| EngineError::StaleHandle)

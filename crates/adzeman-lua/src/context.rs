@@ -25,7 +25,7 @@ use crate::ffi::layout::Definition;
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::{hook, interrupt, layout, natives, proxy, walk};
 use crate::track::Tracks;
-use crate::values::Node;
+use crate::values::{OnShow, ShownTypes};
 use crate::view::View;
 
 /// The largest file read to show the text of a source that was loaded from it.
@@ -63,7 +63,8 @@ pub(crate) struct Context {
     pub(crate) texts: RefCell<HashMap<SourceId, SourceText>>,
     pub(crate) exchanges: RefCell<Exchanges>,
     pub(crate) tracks: RefCell<Tracks>,
-    pub(crate) nodes: RefCell<Vec<Node>>,
+    pub(crate) on_show: OnShow,
+    pub(crate) types: ShownTypes,
     pub(crate) evaluation: Evaluation,
 }
 
@@ -93,7 +94,8 @@ impl Context {
             texts: RefCell::default(),
             exchanges: RefCell::default(),
             tracks: RefCell::default(),
-            nodes: RefCell::default(),
+            on_show: OnShow::default(),
+            types: ShownTypes::default(),
             evaluation: Evaluation::default(),
         }
     }
@@ -102,7 +104,7 @@ impl Context {
     pub(crate) fn prepare(&self) -> Result<(), EngineError> {
         proxy::prepare(self.main)?;
         walk::prepare_threads(self.main)?;
-        for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks, Slot::Bodies] {
+        for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks, Slot::Bodies, Slot::Results] {
             self.main.push_table()?;
             self.main.set_slot(slot)?;
         }
@@ -361,6 +363,9 @@ impl Context {
 
     /// Takes what is to be watched, and sets or removes the hook on every thread known.
     pub(crate) fn watch(&self, need: &Need) {
+        if !self.supervisor.is_attached() {
+            report(self.forget_results());
+        }
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.armed, &need.armed);
         self.every_line.set(need.every_line);

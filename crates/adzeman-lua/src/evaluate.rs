@@ -6,13 +6,15 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
+use std::ffi::c_int;
 use std::rc::Rc;
 
 use adzeman_core::breakpoint::Breakpoint;
-use adzeman_core::engine::EngineError;
+use adzeman_core::engine::{EngineError, NamesUsed};
 use adzeman_core::host::{Path, Root, TreePath};
 
 use crate::context::Context;
+use crate::expressions::{column_of_mistake, free_names};
 use crate::ffi::state::{Resumed, Slot, State, Type};
 use crate::ffi::{hook, proxy, walk};
 use crate::quick::{Quick, Scope};
@@ -39,6 +41,8 @@ pub(crate) struct Evaluation {
     quick: RefCell<HashMap<u64, Option<Rc<Quick>>>>,
     /// Texts of breakpoints that are kept compiled.
     kept: Cell<usize>,
+    /// How many results can be named: `it`, `it2` and so on.
+    results: Cell<i64>,
 }
 
 /// Where a name of the script is.
@@ -56,7 +60,20 @@ enum Found {
     Local(Target, i32),
     Captured(Target, usize),
     Tree(Root),
+    /// What was evaluated so many times ago, 1 for the last.
+    Result(i64),
     Global,
+}
+
+/// Results of evaluations that can be named.
+const MOST_RESULTS: i64 = 9;
+
+/// Which result a name stands for.
+fn result_number(name: &str) -> Option<i64> {
+    match name.strip_prefix("it")? {
+        "" => Some(1),
+        number => number.parse().ok().filter(|number| (2..=MOST_RESULTS).contains(number)),
+    }
 }
 
 impl Context {
@@ -91,13 +108,95 @@ impl Context {
     }
 
     fn find(&self, environment: i64, name: &str) -> Found {
-        match (self.place_of(self.target(environment), name), name) {
-            (Place::Local(target, number), _) => Found::Local(target, number),
-            (Place::Captured(target, number), _) => Found::Captured(target, number),
-            (Place::Global, "host") => Found::Tree(Root::Host),
-            (Place::Global, "event") if self.host().has_event() => Found::Tree(Root::Event),
-            _ => Found::Global,
+        let target = self.target(environment);
+        match self.place_of(target, name) {
+            Place::Local(target, number) => Found::Local(target, number),
+            Place::Captured(target, number) => Found::Captured(target, number),
+            Place::Global => self.find_beyond(target, name),
         }
+    }
+
+    /// What a name stands for that is no variable of the function: names that scripts made come first.
+    fn find_beyond(&self, target: Option<Target>, name: &str) -> Found {
+        let found = match (self.tree_named(name), result_number(name)) {
+            (Some(root), _) => Found::Tree(root),
+            (None, Some(number)) if number <= self.evaluation.results.get() => Found::Result(number),
+            _ => return Found::Global,
+        };
+        if self.is_global(target, name) { Found::Global } else { found }
+    }
+
+    fn tree_named(&self, name: &str) -> Option<Root> {
+        match name {
+            "host" => Some(Root::Host),
+            "event" if self.host().has_event() => Some(Root::Event),
+            _ => None,
+        }
+    }
+
+    /// Whether scripts have made a global of this name.
+    pub(crate) fn is_global(&self, target: Option<Target>, name: &str) -> bool {
+        let state = self.main;
+        let top = state.top();
+        self.push_globals_at(state, target);
+        let found = state.raw_get_field(-1, name).is_ok() && state.type_at(-1) != Type::Nil;
+        state.cut_to(top);
+        found
+    }
+
+    /// Where the names of an expression are.
+    pub(crate) fn names_used(&self, target: Option<Target>, text: &str) -> NamesUsed {
+        let mut used = NamesUsed::default();
+        for name in free_names(text) {
+            match self.place_of(target, &name) {
+                _ if name == "..." => used.of_function |= target.is_some(),
+                Place::Local(..) | Place::Captured(..) => used.of_function |= name != "_ENV",
+                Place::Global => {
+                    let is_there =
+                        !matches!(self.find_beyond(target, &name), Found::Global) || self.may_be_global(target, &name);
+                    if !is_there && used.missing.is_none() {
+                        used.missing = Some(name);
+                    }
+                }
+            }
+        }
+        used
+    }
+
+    /// Whether a global of this name is there, or a metatable of the globals could make one up.
+    fn may_be_global(&self, target: Option<Target>, name: &str) -> bool {
+        let state = self.main;
+        let top = state.top();
+        self.push_globals_at(state, target);
+        let made_up = state.push_metatable(-1);
+        state.cut_to(top);
+        made_up || self.is_global(target, name)
+    }
+
+    /// Keeps the value at `index`, so that later expressions can name it.
+    pub(crate) fn keep_result(&self, state: State, index: c_int) -> Result<(), EngineError> {
+        let index = state.absolute(index);
+        state.push_slot(Slot::Results);
+        for number in (1..MOST_RESULTS).rev() {
+            state.push_integer(number + 1);
+            state.raw_get_index(-2, number);
+            state.raw_set(-3)?;
+        }
+        state.push_integer(1);
+        state.push_copy(index);
+        state.raw_set(-3)?;
+        state.pop(1);
+        self.evaluation.results.set((self.evaluation.results.get() + 1).min(MOST_RESULTS));
+        Ok(())
+    }
+
+    /// Forgets the results: they keep values of the script alive.
+    pub(crate) fn forget_results(&self) -> Result<(), EngineError> {
+        if self.evaluation.results.replace(0) == 0 {
+            return Ok(());
+        }
+        self.main.push_table()?;
+        self.main.set_slot(Slot::Results)
     }
 
     /// Pushes the value of a name that a script uses in a frame, without metamethods.
@@ -128,6 +227,12 @@ impl Context {
             Found::Local(target, number) => push_local(target, number, state),
             Found::Captured(target, number) => push_captured(target, number, state),
             Found::Tree(root) => proxy::push_proxy(state, TreePath { root, path: Path::default() })?,
+            Found::Result(number) => {
+                state.push_slot(Slot::Results);
+                state.raw_get_index(-1, number);
+                state.swap();
+                state.pop(1);
+            }
             Found::Global => return Ok(false),
         }
         Ok(true)
@@ -155,6 +260,10 @@ impl Context {
                 let why = "it stands for the host's data; change a field inside it".to_owned();
                 return Err(EngineError::NotAssignable { name: root.name().to_owned(), why });
             }
+            Found::Result(_) => {
+                let why = "it stands for what was evaluated before; give a variable that value instead".to_owned();
+                return Err(EngineError::NotAssignable { name: name.to_owned(), why });
+            }
             Found::Global => return Ok(false),
         }
         Ok(true)
@@ -171,13 +280,7 @@ impl Context {
         if in_frame {
             return Ok(true);
         }
-        let state = self.main;
-        let top = state.top();
-        self.push_globals_at(state, target);
-        state.raw_get_field(-1, name)?;
-        let known = state.type_at(-1) != Type::Nil;
-        state.cut_to(top);
-        Ok(known)
+        Ok(self.is_global(target, name))
     }
 
     /// Compiles `text` as an expression, or else as statements, with an environment of its own; pushes the function and
@@ -188,7 +291,7 @@ impl Context {
             let statement = state.load(text, c"=expression");
             statement
                 .map_err(|error| if looks_like_statement(text) { error } else { expression_error })
-                .map_err(tidy)?;
+                .map_err(|error| with_column(tidy(error), text))?;
         }
         let id = self.evaluation.last_environment.get() + 1;
         self.evaluation.last_environment.set(id);
@@ -440,6 +543,17 @@ fn error_text(state: State) -> String {
     state.native_text_at(-1).unwrap_or_else(|| {
         format!("it raised a value that is no text (a {})", format!("{:?}", state.type_at(-1)).to_lowercase())
     })
+}
+
+/// Adds where in the text the mistake is, as far as that can be told.
+fn with_column(error: EngineError, text: &str) -> EngineError {
+    match error {
+        EngineError::Syntax(why) => match column_of_mistake(text, &why) {
+            Some(column) => EngineError::Syntax(format!("{why}, at column {column}")),
+            None => EngineError::Syntax(why),
+        },
+        other => other,
+    }
 }
 
 fn tidy(error: EngineError) -> EngineError {

@@ -65,6 +65,7 @@ mod chunk;
 mod context;
 mod evaluate;
 mod exchange;
+mod expressions;
 mod facts;
 mod ffi;
 mod json;
@@ -80,9 +81,10 @@ use std::sync::Arc;
 
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
-use adzeman_core::host::HostView;
+use adzeman_core::host::{About, HostView};
 use adzeman_core::source::{Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
+use serde::Serialize;
 use thiserror::Error;
 
 use crate::context::Context;
@@ -136,6 +138,15 @@ impl LuaEngine {
         Ok(function)
     }
 
+    /// Has values of the host that scripts hold, of the type `T`, show what they hold, by serde. What `about` calls secret is
+    /// left out.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub fn show_type<T: Serialize + 'static>(&self, about: About) -> Result<(), LuaError> {
+        self.context.types.add::<T>(&self.lua, about)
+    }
+
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
     /// it even in an endless loop. (Coroutines that scripts resume are known by themselves.)
     ///
@@ -177,6 +188,10 @@ impl Syntax for LuaSyntax {
         check(text)
     }
 
+    fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {
+        expressions::locals_named(script, name)
+    }
+
     fn uses_of(&self, script: &str, name: &str) -> Vec<NameUse> {
         uses::uses_of(script, name)
     }
@@ -215,6 +230,8 @@ impl EngineContext for LuaEngine {
     }
 
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
+        // The script has run since the last one.
+        self.context.forget_keys();
         work(&mut View::new(&self.context, self.context.main));
     }
 

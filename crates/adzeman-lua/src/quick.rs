@@ -151,8 +151,15 @@ impl Operand {
             Scope::Boundary => Place::Global,
         };
         match (place, name.as_str()) {
-            (Place::Global, "event") => of_tree(context, Root::Event, fields),
-            (Place::Global, "host") => of_tree(context, Root::Host, fields),
+            (Place::Global, "event" | "host") => {
+                let target = match scope {
+                    Scope::Function(target) => Some(target),
+                    Scope::Boundary => None,
+                };
+                // A name that scripts made comes first.
+                let root = if name == "event" { Root::Event } else { Root::Host };
+                (!context.is_global(target, name)).then(|| of_tree(context, root, fields)).flatten()
+            }
             (Place::Global, _) => None,
             (place, _) => {
                 let top = state.top();

@@ -1,14 +1,14 @@
 //! A Lua state at a safe point, as core's engine.
 
 use adzeman_core::breakpoint::{Breakpoint, SourceLine, TrackId};
-use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, Probe, Scope, ScopeKind};
+use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
 use adzeman_core::source::Line;
 use adzeman_core::stepping::{Stack, StackId, StackState};
-use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable};
+use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
 use crate::context::{Context, display_name};
 use crate::evaluate::Target;
-use crate::ffi::activation::FunctionInfo;
+use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
 use crate::ffi::walk;
 use crate::quick::{self, Quick};
@@ -73,6 +73,8 @@ impl<'a> View<'a> {
         self.let_collector_go();
         let outcome = evaluate(self);
         self.state.cut_to(top);
+        // Tables may have other keys now.
+        self.context.forget_keys();
         outcome
     }
 
@@ -135,6 +137,7 @@ impl<'a> View<'a> {
                 place: None,
                 tail_call: false,
                 running_for: None,
+                arguments: Vec::new(),
             });
         };
         let Some(function) = target.state.level(target.level) else {
@@ -145,7 +148,24 @@ impl<'a> View<'a> {
         let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
         let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
         let running_for = self.context.running_for(function.call());
-        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call, running_for })
+        let arguments = self.arguments(target, &function, info.parameters)?;
+        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call, running_for, arguments })
+    }
+
+    /// The parameters of a function, with what they hold now.
+    fn arguments(
+        &self,
+        target: Target,
+        function: &Activation,
+        count: i32,
+    ) -> Result<Vec<(String, String)>, EngineError> {
+        let mut arguments = Vec::new();
+        for number in 1..=count {
+            let Some(name) = function.push_local(number) else { break };
+            arguments.push((name, self.context.preview(target.state, -1)?.1));
+            target.state.pop(1);
+        }
+        Ok(arguments)
     }
 
     /// Evaluates `text` and leaves its values on the stack; answers how many.
@@ -242,7 +262,7 @@ impl Engine for View<'_> {
             let total = view.total();
             let indexes = (page.start..total).take(page.count.min(Page::MOST));
             let items = indexes.map(|index| view.frame(index)).collect::<Result<_, _>>()?;
-            Ok(Paged { items, total })
+            Ok(Paged::whole(items, total))
         })
     }
 
@@ -264,14 +284,15 @@ impl Engine for View<'_> {
                     scopes.push(Scope { kind: ScopeKind::Captured, handle, count: Some(captured) });
                 }
             }
-            scopes.push(scope(ScopeKind::Globals, Node::Globals(target), None));
+            let globals = |built_in| Node::Globals { of: Some(target), built_in };
+            scopes.push(scope(ScopeKind::Globals, globals(false), None));
+            scopes.push(scope(ScopeKind::BuiltIns, globals(true), None));
             Ok(scopes)
         })
     }
 
     fn children(&mut self, of: Handle, part: Part, page: Page) -> Result<Paged<Variable>, EngineError> {
-        let node = self.context.node(of)?;
-        self.looking(|view| view.context.list(view.state, node, part, page))
+        self.looking(|view| view.context.list(view.state, of, part, page))
     }
 
     fn assign(&mut self, of: Handle, name: &str, text: &str, frame: Option<usize>) -> Result<Value, EngineError> {
@@ -290,6 +311,35 @@ impl Engine for View<'_> {
             view.held_collector = view.state.hold_collector() || view.held_collector;
             (-count..0).map(|index| view.context.describe(view.state, index)).collect()
         })
+    }
+
+    fn evaluate_and_keep(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            view.held_collector = view.state.hold_collector() || view.held_collector;
+            if count > 0 {
+                view.context.keep_result(view.state, -count)?;
+            }
+            (-count..0).map(|index| view.context.describe(view.state, index)).collect()
+        })
+    }
+
+    fn whole_text(&mut self, frame: Option<usize>, text: &str) -> Result<WholeText, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            if count == 0 {
+                return Ok(WholeText::default());
+            }
+            view.context.whole_text(view.state, -count)
+        })
+    }
+
+    fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {
+        let Ok(target) = self.target(frame) else { return NamesUsed::default() };
+        let top = self.state.top();
+        let used = self.context.names_used(target, text);
+        self.state.cut_to(top);
+        used
     }
 
     fn assign_expression(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Value, EngineError> {
@@ -377,18 +427,14 @@ impl Engine for View<'_> {
 
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {
         let outcome = self.looking(|view| {
-            let scopes = frame.map_or_else(|| Ok(Vec::new()), |frame| view.scopes(frame))?;
-            let nodes = scopes.iter().filter_map(|scope| view.context.node(scope.handle).ok());
-            let nodes: Vec<_> = nodes.chain([Node::StateGlobals]).collect();
-            let mut names = vec!["host".to_owned(), "event".to_owned()];
-            for node in nodes {
-                let page = view.context.list(view.state, node, Part::Named, Page::first(Page::MOST))?;
-                names.extend(page.items.into_iter().map(|variable| variable.name));
-            }
-            Ok(names)
+            let target = view.target(frame)?;
+            let context = view.context;
+            context.without_handles(|| match prefix.rfind(['.', ':']) {
+                Some(at) => context.complete_member(view.state, target, &prefix[..at], &prefix[at..]),
+                None => context.complete_name(view.state, target, prefix),
+            })
         });
         let mut names = outcome.unwrap_or_default();
-        names.retain(|name| name.starts_with(prefix) && !name.starts_with(['[', '(']));
         names.sort();
         names.dedup();
         names
@@ -397,6 +443,11 @@ impl Engine for View<'_> {
     fn release(&mut self) {
         if let Err(error) = self.context.forget_handles() {
             tracing::warn!(%error, "values shown at this stop are kept alive");
+        }
+        if !self.context.supervisor().is_attached()
+            && let Err(error) = self.context.forget_results()
+        {
+            tracing::warn!(%error, "what was evaluated is kept alive");
         }
         self.stacks = None;
         self.let_collector_go();

@@ -9,6 +9,9 @@ pub struct FieldDoc {
     pub name: String,
     /// What it holds.
     pub doc: String,
+    /// Whether it never leaves the host.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub secret: bool,
 }
 
 /// Something the host does by name, during which scripts may run.
@@ -45,7 +48,14 @@ impl EventKind {
     /// Says what a field of the payload holds.
     #[must_use]
     pub fn field(mut self, name: &str, doc: &str) -> Self {
-        self.fields.push(FieldDoc { name: name.to_owned(), doc: doc.to_owned() });
+        self.fields.push(FieldDoc { name: name.to_owned(), doc: doc.to_owned(), secret: false });
+        self
+    }
+
+    /// Says what a field of the payload holds that nobody who attaches may see.
+    #[must_use]
+    pub fn secret_field(mut self, name: &str, doc: &str) -> Self {
+        self.fields.push(FieldDoc { name: name.to_owned(), doc: doc.to_owned(), secret: true });
         self
     }
 }

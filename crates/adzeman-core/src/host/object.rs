@@ -7,7 +7,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
-use super::{Path, pick};
+use super::{About, Path, pick};
 
 /// Why a host object could not be read or changed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -42,6 +42,20 @@ pub enum HostError {
         path: String,
         /// What was expected.
         why: String,
+    },
+    /// The host does not want it changed.
+    #[error("the host does not let '{path}' become that: {why}")]
+    Vetoed {
+        /// What was to be changed.
+        path: String,
+        /// What the host said.
+        why: String,
+    },
+    /// The host keeps it to itself.
+    #[error("'{path}' is kept secret by the host")]
+    Secret {
+        /// What was asked for.
+        path: String,
     },
     /// The object could not be turned into data.
     #[error("'{path}' could not be read: {why}")]
@@ -110,6 +124,8 @@ type Write = dyn Fn(&str, Json) -> Result<(), HostError> + Send + Sync;
 pub struct HostObject {
     /// Its name, the first part of every path into it.
     pub name: String,
+    /// What is said of its parts.
+    pub about: About,
     read: Box<Read>,
     pick: Box<PickFrom>,
     write: Option<Box<Write>>,
@@ -124,7 +140,8 @@ impl HostObject {
         O::State: Serialize,
     {
         let object = Arc::new(object);
-        Self { name: name.to_owned(), read: reader(object.clone()), pick: picker(object), write: None }
+        let (read, pick) = (reader(object.clone()), picker(object));
+        Self { name: name.to_owned(), about: About::default(), read, pick, write: None }
     }
 
     /// For looking and changing. A change is made by reading the whole object back from data, so every change is
@@ -135,16 +152,54 @@ impl HostObject {
         O: SharedObject + Clone,
         O::State: Serialize + DeserializeOwned,
     {
+        Self::guarded(name, object, |_, _| Ok(()))
+    }
+
+    /// The same, with a last word of the host: `check` is shown the state as it is and as it would be, and may refuse with a
+    /// reason.
+    ///
+    /// ```
+    /// use adzeman_core::host::{HostError, HostObject};
+    /// use std::sync::{Arc, Mutex};
+    ///
+    /// let depth = Arc::new(Mutex::new(2.0_f64));
+    /// let object = HostObject::guarded("depth", depth, |_, wanted: &f64| {
+    ///     if *wanted <= 6.0 { Ok(()) } else { Err("the walls are 6 m high".to_owned()) }
+    /// });
+    /// let error = object.write("host.depth", 7.0.into()).unwrap_err();
+    /// assert_eq!(error.to_string(), "the host does not let 'host.depth' become that: the walls are 6 m high");
+    /// ```
+    #[must_use]
+    pub fn guarded<O>(
+        name: &str,
+        object: O,
+        check: impl Fn(&O::State, &O::State) -> Result<(), String> + Send + Sync + 'static,
+    ) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize + DeserializeOwned,
+    {
         let write = {
             let object = object.clone();
             move |path: &str, data: Json| {
                 let state = serde_json::from_value(data)
                     .map_err(|error| HostError::Refused { path: path.to_owned(), why: error.to_string() })?;
-                object.with_mut(|held| *held = state).ok_or_else(|| HostError::Busy { path: path.to_owned() })
+                let change = |held: &mut O::State| {
+                    check(held, &state)
+                        .map(|()| *held = state)
+                        .map_err(|why| HostError::Vetoed { path: path.to_owned(), why })
+                };
+                object.with_mut(change).unwrap_or_else(|| Err(HostError::Busy { path: path.to_owned() }))
             }
         };
-        let object = Arc::new(object);
-        Self { name: name.to_owned(), read: reader(object.clone()), pick: picker(object), write: Some(Box::new(write)) }
+        Self { write: Some(Box::new(write)), ..Self::read_only(name, object) }
+    }
+
+    /// Says what its parts are, and which are secret.
+    #[must_use]
+    pub fn about(mut self, about: About) -> Self {
+        self.about = about;
+        self
     }
 
     /// Whether it can be changed.

@@ -149,7 +149,7 @@ pub fn describe(data: &Json, place: &TreePath) -> Value {
 pub fn list(data: &Json, place: &TreePath, page: Page, base: usize) -> Paged<Variable> {
     let child = |segment: Segment, name: String, data: &Json| {
         let place = TreePath { root: place.root, path: place.path.join(segment) };
-        Variable { name, value: describe(data, &place), evaluate_name: Some(place.display(base)), shadowed: false }
+        Variable::new(name, describe(data, &place)).named_by(place.display(base))
     };
     match data {
         Json::Object(fields) => {
@@ -158,11 +158,13 @@ pub fn list(data: &Json, place: &TreePath, page: Page, base: usize) -> Paged<Var
         Json::Array(items) => page.of(items.len(), items.iter().enumerate(), |(index, data)| {
             child(Segment::Index(index), format!("[{}]", index + base), data)
         }),
-        _ => Paged { items: Vec::new(), total: 0 },
+        _ => Paged::whole(Vec::new(), 0),
     }
 }
 
-fn preview(data: &Json) -> String {
+/// Data in a line.
+#[must_use]
+pub fn preview(data: &Json) -> String {
     let mut out = Preview::default();
     write_preview(&mut out, data, 0);
     out.finish()

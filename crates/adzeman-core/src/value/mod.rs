@@ -1,14 +1,22 @@
 //! Values as plain data: what is shown of a script's or the host's value, and what can be asked for inside it.
 
+mod bytes;
+mod changes;
+mod grid;
 mod page;
 mod preview;
+mod shape;
 
 use serde::{Deserialize, Serialize};
 
 use crate::host::TreePath;
 
+pub use bytes::{MOST_TEXT_BYTES, WholeText, hex_lines};
+pub use changes::{MOST_REMEMBERED, Memory};
+pub use grid::{Grid, GridRow};
 pub use page::{Page, Paged, Part};
 pub use preview::{PREVIEW_LIMIT, Preview, short_float};
+pub use shape::{ShapeRow, shape_of};
 
 /// The closed set of kinds a value can be of; an engine maps its types to these.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -81,6 +89,40 @@ impl Value {
     pub fn plain(kind: Kind, type_name: &str, preview: impl Into<String>) -> Self {
         Self { kind, type_name: type_name.to_owned(), preview: preview.into(), children: None }
     }
+
+    /// The preview with a whole number in another base: two's complement of 64 bits, as `0xff`, `0o377`, `0b1111_1111`.
+    /// Anything else, and any other base than 2, 8 and 16, as always.
+    ///
+    /// ```
+    /// use adzeman_core::value::{Kind, Value};
+    /// assert_eq!(Value::plain(Kind::Integer, "integer", "255").in_base(16), "0xff");
+    /// assert_eq!(Value::plain(Kind::Integer, "integer", "-1").in_base(8), "0o1777777777777777777777");
+    /// assert_eq!(Value::plain(Kind::Float, "float", "1.5").in_base(2), "1.5");
+    /// ```
+    #[must_use]
+    pub fn in_base(&self, base: u32) -> String {
+        let whole = self.preview.parse::<i64>().ok().filter(|_| self.kind == Kind::Integer);
+        match (whole, base) {
+            (Some(number), 2) => format!("0b{number:b}"),
+            (Some(number), 8) => format!("0o{number:o}"),
+            (Some(number), 16) => format!("{number:#x}"),
+            _ => self.preview.clone(),
+        }
+    }
+}
+
+/// What a variable is to whoever looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Nature {
+    /// A value of the script or the host.
+    #[default]
+    Data,
+    /// A function that belongs to the type of the value it is shown in.
+    Method,
+    /// Not for the script to see, such as a metatable.
+    Internal,
+    /// Only known by running code: its value is left out until it is evaluated.
+    Computed,
 }
 
 /// A named value.
@@ -94,4 +136,24 @@ pub struct Variable {
     pub evaluate_name: Option<String>,
     /// Whether a later variable of the same name hides it from the script.
     pub shadowed: bool,
+    /// What it is.
+    pub nature: Nature,
+    /// When it is a value that is being looked into already: how many levels up, 1 for the one that it is listed in.
+    pub cycle: Option<usize>,
+}
+
+impl Variable {
+    /// Data that no expression names.
+    #[must_use]
+    pub fn new(name: impl Into<String>, value: Value) -> Self {
+        let name = name.into();
+        Self { name, value, evaluate_name: None, shadowed: false, nature: Nature::Data, cycle: None }
+    }
+
+    /// The same, with an expression that gives it.
+    #[must_use]
+    pub fn named_by(mut self, expression: impl Into<String>) -> Self {
+        self.evaluate_name = Some(expression.into());
+        self
+    }
 }

@@ -35,7 +35,7 @@ impl Page {
 
     /// Takes this page of `items`, of which there are `total`, without touching the rest.
     pub fn of<I: Iterator, T>(self, total: usize, items: I, make: impl FnMut(I::Item) -> T) -> Paged<T> {
-        Paged { items: items.skip(self.start).take(self.count.min(Self::MOST)).map(make).collect(), total }
+        Paged::whole(items.skip(self.start).take(self.count.min(Self::MOST)).map(make).collect(), total)
     }
 }
 
@@ -46,4 +46,14 @@ pub struct Paged<T> {
     pub items: Vec<T>,
     /// How many there are in all.
     pub total: usize,
+    /// False when there are too many to count; `total` is then the least there are.
+    pub total_is_all: bool,
+}
+
+impl<T> Paged<T> {
+    /// A page of a list that was counted.
+    #[must_use]
+    pub const fn whole(items: Vec<T>, total: usize) -> Self {
+        Self { items, total, total_is_all: true }
+    }
 }

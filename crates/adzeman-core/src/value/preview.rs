@@ -61,6 +61,18 @@ impl Preview {
         self.push("\"");
     }
 
+    /// Adds bytes as a quoted text, or when they are no text, as hexadecimal bytes: `bytes 89 50 4e 47`. Whether they are is
+    /// told from as many as can be shown.
+    pub fn text_or_bytes(&mut self, bytes: &[u8]) {
+        if is_text(&bytes[..bytes.len().min(PREVIEW_LIMIT)]) {
+            return self.quoted(bytes);
+        }
+        self.push("bytes");
+        for byte in bytes.iter().take(PREVIEW_LIMIT) {
+            self.push(&format!(" {byte:02x}"));
+        }
+    }
+
     /// Adds `open`, the items with commas between them, and `close`.
     pub fn group<I: Iterator>(&mut self, open: &str, close: &str, items: I, mut write: impl FnMut(&mut Self, I::Item)) {
         self.push(open);
@@ -81,6 +93,16 @@ impl Preview {
     pub fn finish(self) -> String {
         self.text
     }
+}
+
+/// Whether bytes are UTF-8 with few control characters, but for a character cut off at the end.
+fn is_text(bytes: &[u8]) -> bool {
+    let mut strange = 0;
+    for chunk in bytes.utf8_chunks() {
+        let is_break = |c: char| matches!(c, '\n' | '\r' | '\t' | '\u{1b}');
+        strange += chunk.valid().chars().filter(|c| c.is_control() && !is_break(*c)).count() + chunk.invalid().len();
+    }
+    strange * 4 <= bytes.len()
 }
 
 /// A float with at most six decimals, and at least one so that it does not look whole; very large and very small ones as
@@ -112,6 +134,19 @@ mod tests {
     fn quotes_breaks_and_bytes_are_escaped() {
         assert_eq!(quoted(b"a\"b\\\n\xff\x01"), "\"a\\\"b\\\\\\n\\xff\\u{1}\"");
         assert_eq!(quoted("Schleuse".as_bytes()), "\"Schleuse\"");
+    }
+
+    #[test]
+    fn what_is_no_text_shows_as_bytes() {
+        let shown = |bytes: &[u8]| {
+            let mut preview = Preview::default();
+            preview.text_or_bytes(bytes);
+            preview.finish()
+        };
+        assert_eq!(shown(b"\x89PNG\x0d\x0a\x1a\x00\x00\xff"), "bytes 89 50 4e 47 0d 0a 1a 00 00 ff");
+        assert_eq!(shown("Schleuse \u{e4}\n".as_bytes()), "\"Schleuse \u{e4}\\n\"");
+        assert_eq!(shown(b""), "\"\"");
+        assert!(shown(&[0; 50_000_000]).chars().count() <= PREVIEW_LIMIT + 1);
     }
 
     #[test]

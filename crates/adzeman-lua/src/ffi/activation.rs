@@ -26,6 +26,8 @@ pub(crate) struct FunctionInfo {
     pub(crate) last_line: u32,
     /// Whether it was called by a tail call.
     pub(crate) tail_call: bool,
+    /// How many parameters it names.
+    pub(crate) parameters: i32,
 }
 
 /// A function on the stack of a thread; valid while that thread does not run.
@@ -117,9 +119,9 @@ impl Activation {
 
     pub(crate) fn info(&self) -> FunctionInfo {
         let mut record = self.copy_record();
-        // SAFETY: the record is of a function on this thread's stack; `nSlt` pushes nothing and fills the fields read.
+        // SAFETY: the record is of a function on this thread's stack; `nSltu` pushes nothing and fills the fields read.
         unsafe {
-            ffi::lua_getinfo(self.state.raw(), c"nSlt".as_ptr(), &raw mut record);
+            ffi::lua_getinfo(self.state.raw(), c"nSltu".as_ptr(), &raw mut record);
             read_record(&record, true)
         }
     }
@@ -151,6 +153,26 @@ impl Activation {
             let name = ffi::lua_getlocal(self.state.raw(), &raw const self.record, number);
             (!name.is_null()).then(|| CStr::from_ptr(name).to_string_lossy().into_owned())
         }
+    }
+
+    /// How many extra arguments it was given: doubling, then halving.
+    pub(crate) fn varargs(&self) -> c_int {
+        let has = |number: c_int| {
+            let is_there = self.push_local(-number).is_some();
+            if is_there {
+                self.state.pop(1);
+            }
+            is_there
+        };
+        let (mut low, mut high) = (0, 1);
+        while has(high) {
+            (low, high) = (high, high * 2);
+        }
+        while high - low > 1 {
+            let middle = low + (high - low) / 2;
+            if has(middle) { low = middle } else { high = middle }
+        }
+        low
     }
 
     /// The number of the last local variable of this name that is in scope.
@@ -185,7 +207,7 @@ impl Activation {
 /// Reads the fields that `lua_getinfo` filled in.
 ///
 /// # Safety
-/// The fields of `S`, and those of `nlt` when `active`, were filled in, and the function still lives.
+/// The fields of `S`, and those of `nltu` when `active`, were filled in, and the function still lives.
 unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
     // SAFETY: given by the caller; the texts are of static or function lifetime and copied here.
     unsafe {
@@ -201,6 +223,7 @@ unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
             first_line: u32::try_from(record.linedefined).unwrap_or(0),
             last_line: u32::try_from(record.lastlinedefined).unwrap_or(0),
             tail_call: active && record.istailcall != 0,
+            parameters: if active { c_int::from(record.nparams) } else { 0 },
         }
     }
 }

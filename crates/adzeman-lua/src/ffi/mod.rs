@@ -18,6 +18,7 @@ pub(crate) mod layout;
 pub(crate) mod natives;
 pub(crate) mod proxy;
 pub(crate) mod state;
+pub(crate) mod tables;
 pub(crate) mod walk;
 
 /// The thread behind a handle of the binding; alive as long as that is.
@@ -31,6 +32,16 @@ pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state:
         })?;
     }
     found.ok_or_else(|| mlua::Error::runtime("there is no thread behind the handle"))
+}
+
+/// Keeps a function of the binding under a slot of its state.
+pub(crate) fn keep_function(lua: &mlua::Lua, function: &mlua::Function, slot: state::Slot) -> Result<(), mlua::Error> {
+    let mut kept = Ok(());
+    // SAFETY: the closure takes the function that was pushed for it; `set_slot` is protected itself.
+    unsafe {
+        lua.exec_raw::<()>(function.clone(), |raw| kept = state::State::new(raw).set_slot(slot))?;
+    }
+    kept.map_err(mlua::Error::external)
 }
 
 /// The main thread of a state.

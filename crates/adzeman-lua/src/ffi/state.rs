@@ -39,10 +39,14 @@ pub(crate) enum Slot {
     Tracks,
     /// Scripts compiled with calls put in, and plainly.
     Bodies,
+    /// What a person evaluated last, the last first.
+    Results,
+    /// The host's function that tells what a userdata holds.
+    Types,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 7] = [0; 7];
+static SLOTS: [u8; 9] = [0; 9];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -154,7 +158,7 @@ impl State {
         unsafe { ffi::lua_pushcfunction(self.0, function) };
     }
 
-    fn push_pointer(self, pointer: *mut c_void) {
+    pub(super) fn push_pointer(self, pointer: *mut c_void) {
         self.room(1);
         // SAFETY: there is room.
         unsafe { ffi::lua_pushlightuserdata(self.0, pointer) };
@@ -217,6 +221,23 @@ impl State {
         Some(look(bytes))
     }
 
+    /// A number as Lua prints it.
+    pub(crate) fn number_text(self, index: c_int) -> Option<String> {
+        if !matches!(self.type_at(index), Type::Integer | Type::Float) {
+            return None;
+        }
+        unsafe extern "C-unwind" fn convert(raw: *mut ffi::lua_State) -> c_int {
+            // SAFETY: called by `protect` with a number, which becomes a string in place; nothing owned here.
+            unsafe { ffi::lua_tolstring(raw, 1, ptr::null_mut()) };
+            1
+        }
+        self.push_copy(index);
+        self.protect(convert, 1, 1).ok()?;
+        let text = self.text_at(-1);
+        self.pop(1);
+        text
+    }
+
     pub(crate) fn text_at(self, index: c_int) -> Option<String> {
         self.with_bytes(index, |bytes| String::from_utf8_lossy(bytes).into_owned())
     }
@@ -244,110 +265,6 @@ impl State {
     pub(crate) fn is_native_function(self, index: c_int) -> bool {
         // SAFETY: the index is checked.
         unsafe { ffi::lua_iscfunction(self.0, self.check(index)) != 0 }
-    }
-
-    pub(crate) fn raw_len(self, index: c_int) -> usize {
-        // SAFETY: the index is checked; no metamethod runs.
-        unsafe { ffi::lua_rawlen(self.0, self.check(index)) }
-    }
-
-    /// Pushes the element `number` of the table at `index`, without metamethods.
-    pub(crate) fn raw_get_index(self, index: c_int, number: i64) {
-        debug_assert_eq!(self.type_at(index), Type::Table);
-        let index = self.absolute(index);
-        self.room(1);
-        // SAFETY: the index holds a table, there is room, and no metamethod runs.
-        unsafe { ffi::lua_rawgeti(self.0, index, number) };
-    }
-
-    /// Replaces the key on top by its value in the table at `index`, without metamethods.
-    pub(crate) fn raw_get(self, index: c_int) {
-        debug_assert_eq!(self.type_at(index), Type::Table);
-        // SAFETY: the index is checked and holds a table; the key is on top.
-        unsafe { ffi::lua_rawget(self.0, self.check(index)) };
-    }
-
-    /// Replaces the key on top by the next key and its value; false, and the key dropped, at the end.
-    ///
-    /// # Errors
-    /// When the key is not in the table (any more).
-    pub(crate) fn next(self, table: c_int) -> Result<bool, EngineError> {
-        unsafe extern "C-unwind" fn next(raw: *mut ffi::lua_State) -> c_int {
-            // SAFETY: called by `protect` with a table and a key; this frame owns nothing that a raise would skip.
-            unsafe { if ffi::lua_next(raw, 1) != 0 { 2 } else { 0 } }
-        }
-        let table = self.absolute(table);
-        self.push_copy(table);
-        // SAFETY: key and table are on top; rotating swaps them.
-        unsafe { ffi::lua_rotate(self.0, -2, 1) };
-        let before = self.top() - 2;
-        self.protect(next, 2, ffi::LUA_MULTRET)?;
-        Ok(self.top() > before)
-    }
-
-    /// Pushes a list with the first `keep` keys of a table that are not among the elements 1 to `length`, and counts them
-    /// until `most` are found. With `pass_sequence` the search begins behind the element `length`; names that the table
-    /// happens to hold before it are then missed, and `finished` is false.
-    pub(crate) fn scan_keys(
-        self,
-        table: c_int,
-        length: usize,
-        pass_sequence: bool,
-        most: usize,
-        keep: usize,
-    ) -> Result<KeyScan, EngineError> {
-        unsafe extern "C-unwind" fn run(raw: *mut ffi::lua_State) -> c_int {
-            // SAFETY: called by `protect` with the table, a pointer to the scan, which outlives the call, and the key to
-            // begin behind; nothing owned here.
-            unsafe {
-                let scan = &mut *ffi::lua_touserdata(raw, 2).cast::<KeyScan>();
-                ffi::lua_newtable(raw);
-                ffi::lua_rotate(raw, 3, 1);
-                while ffi::lua_next(raw, 1) != 0 {
-                    ffi::lua_settop(raw, 4);
-                    let number = ffi::lua_tointegerx(raw, 4, ptr::null_mut());
-                    let is_element =
-                        ffi::lua_isinteger(raw, 4) != 0 && number >= 1 && number.unsigned_abs() <= scan.length as u64;
-                    if is_element {
-                        continue;
-                    }
-                    scan.named += 1;
-                    if scan.kept < scan.keep {
-                        scan.kept += 1;
-                        ffi::lua_pushvalue(raw, 4);
-                        ffi::lua_rawseti(raw, 3, scan.kept as ffi::lua_Integer);
-                    }
-                    if scan.named >= scan.most {
-                        scan.finished = false;
-                        break;
-                    }
-                }
-                ffi::lua_settop(raw, 3);
-            }
-            1
-        }
-        let mut scan = KeyScan { length, most, keep, named: 0, kept: 0, finished: !pass_sequence };
-        self.push_copy(table);
-        self.push_pointer((&raw mut scan).cast());
-        if pass_sequence {
-            self.push_integer(i64::try_from(length).unwrap_or(i64::MAX));
-        } else {
-            self.push_nil();
-        }
-        self.protect(run, 3, 1)?;
-        Ok(scan)
-    }
-
-    /// Pushes the metatable of the value at `index`, if it has one.
-    pub(crate) fn push_metatable(self, index: c_int) -> bool {
-        self.room(1);
-        // SAFETY: there is room, and the index is checked.
-        unsafe { ffi::lua_getmetatable(self.0, self.check(index)) != 0 }
-    }
-
-    pub(crate) fn set_metatable(self, index: c_int) {
-        // SAFETY: the index is checked; a table or nil is on top.
-        unsafe { ffi::lua_setmetatable(self.0, self.check(index)) };
     }
 
     /// Pushes what a registry slot holds.
@@ -428,8 +345,7 @@ impl State {
         unsafe { ffi::lua_xmove(self.0, other.0, count) };
     }
 
-    /// Calls `function` in protected mode with the `arguments` values on top; leaves `results`. The only way in which
-    /// this crate lets Lua raise.
+    /// Calls `function` in protected mode with the `arguments` values on top; leaves `results`.
     ///
     /// # Errors
     /// [`EngineError::Runtime`] with what was raised.
@@ -440,6 +356,16 @@ impl State {
         results: c_int,
     ) -> Result<(), EngineError> {
         self.push_function(function);
+        self.call_below(arguments, results)
+    }
+
+    /// Calls the function on top in protected mode with the `arguments` values below it; leaves `results`. The only way in
+    /// which this crate lets Lua raise.
+    ///
+    /// # Errors
+    /// [`EngineError::Runtime`] with what was raised.
+    pub(crate) fn call_below(self, arguments: c_int, results: c_int) -> Result<(), EngineError> {
+        self.check(-1 - arguments);
         // SAFETY: the function is on top of its arguments; rotating puts it below them. A raise is caught by
         // `lua_pcall`, which leaves one error value.
         let status = unsafe {
@@ -468,15 +394,6 @@ impl State {
         self.protect(push, 1, 1)
     }
 
-    pub(crate) fn push_table(self) -> Result<(), EngineError> {
-        unsafe extern "C-unwind" fn new(raw: *mut ffi::lua_State) -> c_int {
-            // SAFETY: called by `protect`; nothing owned here.
-            unsafe { ffi::lua_newtable(raw) };
-            1
-        }
-        self.protect(new, 0, 1)
-    }
-
     /// Pushes a new thread and answers it; it lives as long as its slot.
     pub(crate) fn push_thread(self) -> Result<Self, EngineError> {
         unsafe extern "C-unwind" fn new(raw: *mut ffi::lua_State) -> c_int {
@@ -486,37 +403,6 @@ impl State {
         }
         self.protect(new, 0, 1)?;
         self.thread_at(-1).ok_or_else(|| EngineError::Runtime("no new thread could be made".to_owned()))
-    }
-
-    /// Sets a field of the table at `index` from a key and a value on top, without metamethods.
-    pub(crate) fn raw_set(self, index: c_int) -> Result<(), EngineError> {
-        unsafe extern "C-unwind" fn set(raw: *mut ffi::lua_State) -> c_int {
-            // SAFETY: called by `protect` with key, value, table; nothing owned here.
-            unsafe {
-                ffi::lua_rotate(raw, 1, 1);
-                ffi::lua_rawset(raw, 1);
-            }
-            0
-        }
-        let index = self.absolute(index);
-        self.push_copy(index);
-        self.protect(set, 3, 0)
-    }
-
-    /// Sets the field `name` of the table at `index` from the value on top, without metamethods.
-    pub(crate) fn raw_set_field(self, index: c_int, name: &str) -> Result<(), EngineError> {
-        let index = self.absolute(index);
-        self.push_bytes(name.as_bytes())?;
-        self.swap();
-        self.raw_set(index)
-    }
-
-    /// Pushes the field `name` of the table at `index`, without metamethods.
-    pub(crate) fn raw_get_field(self, index: c_int, name: &str) -> Result<(), EngineError> {
-        let index = self.absolute(index);
-        self.push_bytes(name.as_bytes())?;
-        self.raw_get(index);
-        Ok(())
     }
 
     /// Pushes the compiled form of `text`.
@@ -659,20 +545,6 @@ impl State {
         // SAFETY: the index is checked and the value is on top; the number was read from the same function.
         unsafe { ffi::lua_setupvalue(self.0, index, c_int::try_from(number).unwrap_or(0)) };
     }
-}
-
-/// What [`State::scan_keys`] found.
-#[derive(Debug)]
-pub(crate) struct KeyScan {
-    length: usize,
-    most: usize,
-    keep: usize,
-    /// Keys counted.
-    pub(crate) named: usize,
-    /// Keys in the list.
-    pub(crate) kept: usize,
-    /// Whether all keys of the table were counted.
-    pub(crate) finished: bool,
 }
 
 /// How a resume ended.

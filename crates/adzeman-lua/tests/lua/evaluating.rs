@@ -90,7 +90,7 @@ fn a_mistyped_name_makes_no_global() {
 
 #[test]
 fn errors_are_said_and_nothing_breaks() {
-    check("1 +", "error: cannot read that: unexpected symbol near <eof>");
+    check("1 +", "error: cannot read that: unexpected symbol near <eof>, at column 4");
     check("error('no water')", "error: no water");
     check("nothing.x", "error: attempt to index a nil value (global 'nothing')");
     check("error({})", "error: it raised a value that is no text (a table)");
@@ -172,4 +172,53 @@ fn many_evaluations_leave_nothing_behind() {
     ran.lua.gc_collect().unwrap();
     let used = ran.lua.used_memory();
     assert!(used < 2_000_000, "{used} bytes are in use after 10,000 evaluations");
+}
+
+#[test]
+fn the_last_results_can_be_named() {
+    let text = at_stop(SCRIPT, |engine| {
+        let keep = |engine: &mut dyn Engine, text: &str| engine.evaluate_and_keep(Some(0), text).unwrap();
+        keep(engine, "{length = 24}");
+        keep(engine, "7");
+        let both = evaluate(engine, "it2.length + it");
+        let error = engine.evaluate(Some(0), "it = 1").unwrap_err().to_string();
+        engine.release();
+        (both, evaluate(engine, "it3"), error)
+    });
+    assert_eq!((text.0.as_str(), text.1.as_str()), ("31", "nil"));
+    assert!(text.2.contains("'it' cannot be changed"), "{}", text.2);
+}
+
+#[test]
+fn names_of_the_script_come_before_those_of_the_host() {
+    let script = "host = {own = 1}\nit = 5\nlocal a = 1\nreturn a --stop";
+    let text = at_stop(script, |engine| {
+        engine.evaluate_and_keep(Some(0), "99").unwrap();
+        format!("{} {} {}", evaluate(engine, "host.own"), evaluate(engine, "it"), evaluate(engine, "event.dt"))
+    });
+    assert_eq!(text, "1 5 0.5");
+}
+
+#[test]
+fn names_that_are_nowhere_are_told_without_evaluating() {
+    let script = "toll = 2\nlocal function f(length)\n  return length --stop\nend\nlocal r = f(24)\nreturn r";
+    let used = at_stop(script, |engine| {
+        ["length * toll", "toll + host.lock.level", "lenght + 1", "string.rep('x', draught)", "1 +"].map(|text| {
+            let used = engine.names_used(Some(0), text);
+            format!("{} {}", used.missing.unwrap_or_default(), used.of_function)
+        })
+    });
+    assert_eq!(used, [" true", " false", "lenght false", "draught false", " false"]);
+}
+
+#[test]
+fn whole_texts_are_as_they_print() {
+    let script = "local s = 'line one\\nline two'\nlocal b = string.rep('x', 3000000)\nreturn s, b --stop";
+    let texts = at_stop(script, |engine| {
+        let mut whole = |text: &str| engine.whole_text(Some(0), text).unwrap();
+        let big = whole("b");
+        assert!(big.is_cut() && big.length == 3_000_000);
+        ["s", "0.1", "2^53", "12", "nil", "host.lock.boats"].map(|text| String::from_utf8(whole(text).bytes).unwrap())
+    });
+    assert_eq!(texts, ["line one\nline two", "0.1", "9.007199254741e+15", "12", "nil", "[\n  12,\n  30\n]"]);
 }

@@ -1,0 +1,94 @@
+//! Names and fields that could stand at a place.
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::value::{Page, Part};
+
+use super::Node;
+use super::keys::Which;
+use crate::context::Context;
+use crate::evaluate::Target;
+use crate::ffi::state::{State, Type};
+
+/// Tables behind each other in a chain of `__index` that are looked through.
+const LONGEST_CHAIN: usize = 8;
+
+impl Context {
+    /// Variables of the function, globals, and the names that stand for the host, that begin with `prefix`.
+    pub(crate) fn complete_name(
+        &self,
+        state: State,
+        target: Option<Target>,
+        prefix: &str,
+    ) -> Result<Vec<String>, EngineError> {
+        let globals = |built_in| Node::Globals { of: target, built_in };
+        let mut nodes = vec![globals(false), globals(true)];
+        nodes.extend(target.map(Node::Locals));
+        let mut names = vec!["host".to_owned(), "event".to_owned()];
+        for node in nodes {
+            let page = self.list_node(state, node, Part::Named, Page::first(Page::MOST))?;
+            names.extend(page.items.into_iter().map(|variable| variable.name));
+        }
+        if let Some(target) = target {
+            crate::evaluate::push_function_of(target);
+            if target.state.type_at(-1) == Type::Function {
+                names.extend(super::captured_names(target.state, -1));
+            }
+            target.state.pop(1);
+        }
+        names.retain(|name| name.starts_with(prefix) && !name.starts_with(['[', '(']) && name != "_ENV");
+        Ok(names)
+    }
+
+    /// What could stand for `member` (a `.` or `:`, and the beginning of a name) behind the value that `path` names, each
+    /// with all of it. Nothing of the script runs, so nothing is found behind a call.
+    pub(crate) fn complete_member(
+        &self,
+        state: State,
+        target: Option<Target>,
+        path: &str,
+        member: &str,
+    ) -> Result<Vec<String>, EngineError> {
+        if !self.push_path(state, target, path)? {
+            return Ok(Vec::new());
+        }
+        let (separator, begin) = member.split_at(1);
+        let mut names = Vec::new();
+        let value = state.top();
+        if state.type_at(value) == Type::Userdata {
+            names = self.member_names(state)?;
+        }
+        for _ in 0..LONGEST_CHAIN {
+            if state.type_at(-1) != Type::Table {
+                break;
+            }
+            let table = state.top();
+            let found = self.page_of_keys(state, table, Which::All, Page::first(Page::MOST))?;
+            names.extend(found.keys.into_iter().filter(|key| !key.shown.starts_with('[')).map(|key| key.shown));
+            state.cut_to(table);
+            if !state.push_metatable(table) {
+                break;
+            }
+            state.raw_get_field(-1, "__index")?;
+        }
+        names.retain(|name| name.starts_with(begin));
+        Ok(names.into_iter().map(|name| format!("{path}{separator}{name}")).collect())
+    }
+
+    /// Pushes the value that a path of names and numbers leads to, without metamethods; false when there is none.
+    fn push_path(&self, state: State, target: Option<Target>, path: &str) -> Result<bool, EngineError> {
+        let path = path.replace('[', ".").replace(']', "").replace(':', ".");
+        let mut steps = path.split('.');
+        let first = steps.next().unwrap_or_default();
+        self.push_raw_name(state, target, first)?;
+        for step in steps {
+            if state.type_at(-1) != Type::Table {
+                return Ok(false);
+            }
+            match step.parse() {
+                Ok(number) => state.raw_get_index(-1, number),
+                Err(_) => state.raw_get_field(-1, step.trim_matches(['"', '\'']))?,
+            }
+        }
+        Ok(true)
+    }
+}
