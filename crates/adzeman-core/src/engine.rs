@@ -235,6 +235,22 @@ pub trait Engine {
         Ok(WholeText::cut(first.map(|value| value.preview).unwrap_or_default().as_bytes()))
     }
 
+    /// The type and the preview of an expression's first value, of which nothing is kept: for looking often.
+    ///
+    /// # Errors
+    /// As [`evaluate`](Self::evaluate).
+    fn sample(&mut self, text: &str) -> Result<(String, String), EngineError> {
+        let first = self.evaluate(None, text)?.into_iter().next();
+        Ok(first.map(|value| (value.type_name, value.preview)).unwrap_or_default())
+    }
+
+    /// What a name, or a path of names and elements behind one, leads to, without running anything of the script; `None` when
+    /// `text` is more than that, or leads nowhere.
+    fn peek(&mut self, frame: Option<usize>, text: &str) -> Option<Value> {
+        let _ = (frame, text);
+        None
+    }
+
     /// Where the names of an expression are, without evaluating it. Engines that cannot tell say that all are there.
     fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {
         let _ = (frame, text);
@@ -347,6 +363,11 @@ pub trait EngineContext {
 
     /// Between two handlers, when no script runs: a moment for what could not be done while one did.
     fn safe_point(&self) {}
+
+    /// How many frames are on all stacks of the context at this moment, marks between them included.
+    fn depth(&self) -> usize {
+        0
+    }
 
     /// Gives the handler under way up: its script raises an error that it cannot catch, until the host is reached. Ends with
     /// the next [`watch`](Self::watch). False where the engine has no way.

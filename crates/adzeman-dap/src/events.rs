@@ -27,6 +27,9 @@ dap_types! {
         hit_breakpoint_ids: Vec<u64>,
         /// Adzeman's own: the values returned by the function that the step came out of.
         returned: Option<Vec<String>>,
+        /// Adzeman's own: lines of the innermost function that were seen to run since its event began, counted as `initialize`
+        /// said. Steps see all lines, breakpoints only their own.
+        lines_ran: Option<Vec<i64>>,
     }
 
     /// `continued`.

@@ -22,6 +22,18 @@ pub const RUN: &str = "adzeman/run";
 pub const RAN: &str = "adzeman/ran";
 /// Event: a step left its handler, and the host has taken over. Body: [`HandlerLeftBody`].
 pub const HANDLER_LEFT: &str = "adzeman/handlerLeft";
+/// Request: what an expression gives as rows and columns. Arguments: [`TableArguments`]; answered with [`TableBody`].
+pub const TABLE: &str = "adzeman/table";
+/// Request: the fields and types of what an expression gives. Arguments as of `evaluate`; answered with [`ShapeBody`].
+pub const SHAPE: &str = "adzeman/shape";
+/// Request: samples an expression while the host runs. Arguments: [`MonitorArguments`]; answered with [`MonitorBody`].
+pub const MONITOR: &str = "adzeman/monitor";
+/// Request: takes a sample now. Arguments: [`MonitorBody`].
+pub const SAMPLE_NOW: &str = "adzeman/sampleNow";
+/// Request: samples it no longer. Arguments: [`MonitorBody`].
+pub const END_MONITOR: &str = "adzeman/endMonitor";
+/// Event: a sample was taken. Body: [`SampleBody`].
+pub const SAMPLE: &str = "adzeman/sample";
 /// Event: the host dropped messages because this client does not read them. Body: [`DroppedBody`].
 pub const DROPPED: &str = "adzeman/dropped";
 
@@ -44,6 +56,8 @@ dap_types! {
         name: String,
         /// Whether it can be changed.
         editable: bool,
+        /// What the host says it is.
+        doc: Option<String>,
     }
 
     /// The breakpoints of this client.
@@ -111,6 +125,103 @@ dap_types! {
         type_name: Option<String>,
         /// Whether the context is held where it was before the call.
         stopped: bool,
+    }
+
+    /// What is to be shown as rows and columns.
+    TableArguments {
+        /// An expression that gives a list or a map of records.
+        expression: String,
+        /// In which frame; the globals when absent.
+        frame_id: Option<i64>,
+        /// In which context, when no frame is given.
+        thread_id: Option<i64>,
+        /// Rows to pass over.
+        start: Option<usize>,
+        /// Rows at most.
+        count: Option<usize>,
+    }
+
+    /// Rows and columns.
+    TableBody {
+        /// Field names.
+        columns: Vec<String>,
+        /// The records.
+        rows: Vec<TableRow>,
+        /// How many rows there are in all.
+        total: usize,
+    }
+
+    /// A row.
+    TableRow {
+        /// The element's name or key.
+        name: String,
+        /// One for each column; null where the record has no such field.
+        cells: Vec<Option<String>>,
+    }
+
+    /// A shape, from the outside in.
+    ShapeBody {
+        /// One for each field.
+        rows: Vec<ShapeLine>,
+    }
+
+    /// A field of a shape.
+    ShapeLine {
+        /// How deep it is; 0 for the value itself.
+        depth: usize,
+        /// Its name; `[]` for the elements of a list.
+        name: String,
+        /// The types met there.
+        types: String,
+        /// How many elements it has, or in how many records it is.
+        remark: Option<String>,
+    }
+
+    /// What to sample, and how often.
+    MonitorArguments {
+        /// An expression, in which globals, the host and the event are visible.
+        expression: String,
+        /// In which context; the first when absent.
+        thread_id: Option<i64>,
+        /// Time between two samples, in milliseconds; a second when neither this nor `event` is given.
+        every_milliseconds: Option<f64>,
+        /// At events of this kind instead; `*` for any.
+        event: Option<String>,
+        /// At each so manieth of them; 1 when absent.
+        count: Option<u64>,
+        /// The share of the time that samples may take, up to 1; 0.02 when absent.
+        share: Option<f64>,
+    }
+
+    /// A monitor.
+    MonitorBody {
+        /// Its number.
+        monitor_id: u64,
+    }
+
+    /// A sample.
+    SampleBody {
+        /// Of which monitor.
+        monitor_id: u64,
+        /// Whether the expression could be evaluated.
+        success: bool,
+        /// The value, or why there is none.
+        value: String,
+        /// Its type.
+        #[serde(rename = "type")]
+        type_name: Option<String>,
+        /// When, in seconds of the host's clock.
+        seconds: f64,
+        /// During which event, with its subject.
+        event: Option<String>,
+        /// How many samples were taken.
+        count: u64,
+        /// What this one cost, in microseconds.
+        cost_microseconds: f64,
+        /// The share of the time that samples have taken so far.
+        share: f64,
+        /// Whether samples are rarer than was asked for, so that they take no more than their share.
+        slowed: bool,
     }
 
     /// A step left its handler.

@@ -2,7 +2,7 @@
 
 use crate::types::{
     Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Scope,
-    Source, SourceBreakpoint, StackFrame, Thread, Variable, dap_types,
+    Source, SourceBreakpoint, StackFrame, Thread, ValueFormat, Variable, dap_types,
 };
 use serde::{Deserialize, Serialize};
 
@@ -155,6 +155,8 @@ dap_types! {
         start: Option<usize>,
         /// How many at most; 0 or absent for all that one page holds.
         count: Option<usize>,
+        /// How to write values.
+        format: Option<ValueFormat>,
     }
 
     /// The answer to `variables`.
@@ -163,6 +165,8 @@ dap_types! {
         variables: Vec<Variable>,
         /// Adzeman's own: how many there are in all.
         total: usize,
+        /// Adzeman's own: whether there are more than `total`, too many to count.
+        total_is_least: Option<bool>,
     }
 
     /// `setVariable`.
@@ -193,10 +197,12 @@ dap_types! {
         expression: String,
         /// In which frame; the globals when absent.
         frame_id: Option<i64>,
-        /// `repl`, `watch`, `hover`, ...
+        /// `repl`, `watch`, `hover`, `clipboard`, `variables`, or Adzeman's `bytes`.
         context: Option<String>,
         /// Adzeman's own: in which context, when no frame is given.
         thread_id: Option<i64>,
+        /// How to write values.
+        format: Option<ValueFormat>,
     }
 
     /// The answer to `setVariable` (which calls the value `value`), `setExpression` and `evaluate` (`result`).
@@ -214,6 +220,14 @@ dap_types! {
         indexed_variables: Option<usize>,
         /// How many names.
         named_variables: Option<usize>,
+        /// Adzeman's own: what it was at the last stop before this one at which it was shown, if it is another value now.
+        before: Option<String>,
+        /// Adzeman's own, for `watch`: whether it uses variables of the function, so that it is worth nothing elsewhere.
+        of_function: Option<bool>,
+        /// Adzeman's own, for `clipboard` and `bytes`: how many bytes there are, when not all are given.
+        bytes_in_all: Option<usize>,
+        /// Adzeman's own, for a change while the context runs: when it was made.
+        made: Option<String>,
     }
 
     /// `completions`.

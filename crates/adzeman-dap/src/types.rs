@@ -79,6 +79,10 @@ dap_types! {
         supports_data_breakpoints: bool,
         /// `restartFrame`: delivers the event again.
         supports_restart_frame: bool,
+        /// `evaluate` with context `clipboard` answers the whole text.
+        supports_clipboard_context: bool,
+        /// `format` is understood.
+        supports_value_formatting_options: bool,
         /// One filter for each event kind of the host, and for errors.
         exception_breakpoint_filters: Vec<ExceptionBreakpointsFilter>,
     }
@@ -233,6 +237,8 @@ dap_types! {
         column: i64,
         /// `normal`, `label` for a boundary between stacks, `subtle` for native code.
         presentation_hint: Option<String>,
+        /// Adzeman's own: its parameters with what they hold now, as `name = value`.
+        arguments: Option<Vec<String>>,
         /// Adzeman's own: how long ago it was called, in milliseconds, time at stops left out; only while a time budget
         /// is set on the event.
         running_milliseconds: Option<f64>,
@@ -271,12 +277,35 @@ dap_types! {
         named_variables: Option<usize>,
         /// How to show it.
         presentation_hint: Option<VariablePresentationHint>,
+        /// Adzeman's own: what it was at the last stop before this one at which it was shown, if it is another value now.
+        before: Option<String>,
+        /// Adzeman's own: what the host says it is.
+        doc: Option<String>,
+        /// Adzeman's own: what it is measured in.
+        unit: Option<String>,
+        /// Adzeman's own: the subject of events that it is, and the context of that name, as `subject lock.upper`.
+        belongs_to: Option<Vec<String>>,
     }
 
     /// How to show a variable.
     VariablePresentationHint {
-        /// `shadowed` when a later variable of the same name hides it.
+        /// `property`, `method`, `data`.
+        kind: Option<String>,
+        /// `readOnly` when it cannot be changed; Adzeman's own are `shadowed` when a later variable of the same name hides it,
+        /// and `cycle` when it is a value that is being looked into already.
         attributes: Option<Vec<String>>,
+        /// `internal` for what the script does not see.
+        visibility: Option<String>,
+        /// Whether the value is left out until its one child is asked for, because code runs to get it.
+        lazy: Option<bool>,
+    }
+
+    /// How to write values.
+    ValueFormat {
+        /// Whole numbers in hexadecimal.
+        hex: Option<bool>,
+        /// Adzeman's own: in this base, of 2, 8 and 16.
+        base: Option<u32>,
     }
 
     /// Something to complete a text with.

@@ -37,6 +37,8 @@ pub(crate) struct Context {
     supervisor: Rc<dyn Supervisor>,
     host: Rc<dyn HostView>,
     registration: interrupt::Registration,
+    /// The coroutine that runs now, if one does.
+    running: Cell<Option<State>>,
     pub(crate) need: RefCell<Need>,
     attention: Arc<AtomicBool>,
     /// The parts of `need` that the hook asks for first.
@@ -76,6 +78,7 @@ impl Context {
             supervisor,
             host,
             registration: interrupt::register(main),
+            running: Cell::new(None),
             need: RefCell::default(),
             every_line: Cell::new(false),
             lines_hooked: Cell::new(false),
@@ -180,7 +183,13 @@ impl Context {
     }
 
     pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+        self.running.set(coroutine);
         self.registration.set_running(coroutine)
+    }
+
+    /// The thread of the state that runs now.
+    pub(crate) fn running(&self) -> State {
+        self.running.get().unwrap_or(self.main)
     }
 
     #[inline]

@@ -126,6 +126,14 @@ impl Context {
         if self.is_global(target, name) { Found::Global } else { found }
     }
 
+    /// The place in the host's data that a name and the path behind it stand for, if they do.
+    pub(crate) fn tree_place(&self, target: Option<Target>, name: &str, rest: &str) -> Option<TreePath> {
+        let root = self.tree_named(name)?;
+        let is_variable = !matches!(self.place_of(target, name), Place::Global) || self.is_global(target, name);
+        let path = Path::parse(rest.strip_prefix('.').unwrap_or(rest), 1).ok()?;
+        (!is_variable).then_some(TreePath { root, path })
+    }
+
     fn tree_named(&self, name: &str) -> Option<Root> {
         match name {
             "host" => Some(Root::Host),

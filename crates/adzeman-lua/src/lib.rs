@@ -220,6 +220,10 @@ impl EngineContext for LuaEngine {
         self.context.watch(need);
     }
 
+    fn depth(&self) -> usize {
+        View::new(&self.context, self.context.running()).total()
+    }
+
     fn safe_point(&self) {
         self.context.safe_point();
     }

@@ -94,7 +94,7 @@ impl<'a> View<'a> {
     }
 
     /// All frames with one mark between two stacks.
-    fn total(&mut self) -> usize {
+    pub(crate) fn total(&mut self) -> usize {
         let stacks = self.stacks();
         let marks = stacks.iter().filter(|(_, depth)| *depth > 0).count().saturating_sub(1);
         stacks.iter().map(|(_, depth)| depth).sum::<usize>() + marks
@@ -332,6 +332,27 @@ impl Engine for View<'_> {
             }
             view.context.whole_text(view.state, -count)
         })
+    }
+
+    fn sample(&mut self, text: &str) -> Result<(String, String), EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(None, text)?;
+            if count == 0 {
+                return Ok(Default::default());
+            }
+            view.context.preview(view.state, -count)
+        })
+    }
+
+    fn peek(&mut self, frame: Option<usize>, text: &str) -> Option<Value> {
+        let peeked = self.looking(|view| {
+            let target = view.target(frame)?;
+            if !view.context.push_peeked(view.state, target, text)? {
+                return Ok(None);
+            }
+            view.context.describe(view.state, -1).map(Some)
+        });
+        peeked.ok().flatten()
     }
 
     fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {

@@ -1,6 +1,7 @@
 //! A context: one independent script state, as its own thread and as the sessions see it.
 
 use std::cell::{Cell, RefCell};
+use std::collections::{BTreeSet, VecDeque};
 use std::rc::{Rc, Weak};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
@@ -23,6 +24,9 @@ use crate::host::Host;
 use crate::lane::{Lane, Mail, Ticket};
 use crate::session::convert;
 use crate::shared::{Shared, lock};
+
+/// Lines that are remembered to have run.
+const MOST_LINES_NOTED: usize = 1024;
 
 /// Why a context could not be opened.
 #[derive(Debug, Error)]
@@ -117,11 +121,23 @@ pub(crate) struct LocalContext {
     watched: Cell<u64>,
     /// How many calls that a person asked for are under way.
     running_openly: Cell<usize>,
+    /// Lines that were seen to run since the outermost event began, the last ones.
+    ran: RefCell<VecDeque<SourceLine>>,
 }
 
 impl LocalContext {
     fn engine(&self) -> Option<Rc<dyn EngineContext>> {
         self.engine.borrow().clone()
+    }
+
+    /// The lane of its thread.
+    pub(crate) fn lane(&self) -> Option<Rc<Lane>> {
+        self.lane.upgrade()
+    }
+
+    /// How many frames it has at this moment.
+    pub(crate) fn depth(&self) -> usize {
+        self.engine().map_or(0, |engine| engine.depth())
     }
 
     pub(crate) fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
@@ -202,6 +218,9 @@ impl LocalContext {
     /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
+        if event_depth() <= 1 {
+            self.ran.borrow_mut().clear();
+        }
         let mut decider = self.decider.borrow_mut();
         let before = (decider.expect_handler(expected), decider.time_calls(timed));
         drop(decider);
@@ -295,9 +314,36 @@ impl LocalContext {
         let place = frames.iter().find_map(|frame| frame.place);
         let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
         let returned = engine.returned().map(previews);
-        let body =
-            convert::stopped(self.shared.id, &self.shared.name, reason, place, event, returned, &self.host.sources());
-        self.host.tell("stopped", &body);
+        let ran = place.map(|place| self.lines_ran(place));
+        for client in self.host.clients().iter().filter(|client| client.is_attached()) {
+            let at =
+                convert::StopPlace { context: &self.shared, place, event: event.clone(), returned: returned.clone() };
+            let mut body = convert::stopped(at, reason, &self.host.sources());
+            let number = |line: &Line| convert::line_number(*line, client.line_base());
+            body.lines_ran = ran.as_ref().filter(|ran| ran.len() > 1).map(|ran| ran.iter().map(number).collect());
+            client.event("stopped", &body);
+        }
+    }
+
+    /// Notes a line that runs.
+    fn note_line(&self, place: Option<SourceLine>) {
+        let mut ran = self.ran.borrow_mut();
+        if let Some(place) = place.filter(|place| ran.back() != Some(place)) {
+            if ran.len() >= MOST_LINES_NOTED {
+                ran.pop_front();
+            }
+            ran.push_back(place);
+        }
+    }
+
+    /// The lines that were seen to run of the function that holds a line, in order.
+    fn lines_ran(&self, place: SourceLine) -> Vec<Line> {
+        let sources = self.host.sources();
+        let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
+        let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
+        let ran = self.ran.borrow();
+        let lines: BTreeSet<_> = ran.iter().filter(|held| held.source == place.source).map(|held| held.line).collect();
+        lines.into_iter().filter(is_inside).collect()
     }
 }
 
@@ -322,6 +368,7 @@ impl Supervisor for LocalContext {
             return;
         }
         let place = source.map(|source| SourceLine { source, line });
+        self.note_line(place);
         let over_budget = self.shared.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
         let mut reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&reason, over_budget) {
@@ -413,6 +460,7 @@ impl ContextHandle {
             step_events: Cell::new(0),
             watched: Cell::new(u64::MAX),
             running_openly: Cell::new(0),
+            ran: RefCell::default(),
         });
         let (engine, interrupt) = make(context.clone(), context.clone())
             .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;

@@ -1,6 +1,5 @@
 //! Raising events, and the events being handled on this thread.
 
-use std::borrow::Cow;
 use std::fmt::Display;
 use std::sync::atomic::Ordering;
 
@@ -21,6 +20,10 @@ pub(crate) struct EventFrame<'a> {
     depth: usize,
     /// Whether its handler can be run once more.
     repeatable: bool,
+    /// The event inside whose handler it was raised.
+    outer: Option<&'a EventFrame<'a>>,
+    /// For one inside another: how many frames each context of the thread had when it was raised.
+    below: Vec<(i64, usize)>,
 }
 
 scoped_thread_local!(static CURRENT: for<'a> &'a EventFrame<'a>);
@@ -36,6 +39,24 @@ impl EventFrame<'_> {
 
     pub(crate) fn subject_text(&self) -> Option<String> {
         self.subject.as_ref().map(|subject| subject.text().into_owned())
+    }
+
+    /// The kind and the subject, for people.
+    pub(crate) fn title(&self) -> String {
+        let of = self.subject_text().map_or(String::new(), |subject| format!(" of {subject}"));
+        format!("{}{of}", self.kind)
+    }
+
+    /// The events that are being handled, from this one outwards, and how many frames of a context are below each.
+    pub(crate) fn outwards(&self, context: i64) -> Vec<(String, usize)> {
+        let mut events = Vec::new();
+        let mut next = Some(self);
+        while let Some(event) = next {
+            let below = event.below.iter().find(|(held, _)| *held == context).map_or(0, |(_, below)| *below);
+            events.push((event.title(), below));
+            next = event.outer;
+        }
+        events
     }
 
     /// Whether the host can run its handler again.
@@ -121,26 +142,30 @@ impl Host {
     ) -> Result<T, E> {
         let lane = Lane::find(self.shared()).filter(|lane| !lane.holding.get());
         let Some(lane) = lane else { return first(handler()) };
-        lane.poll();
-        let depth = event_depth() + 1;
-        let frame = EventFrame { kind: event.kind, subject: event.subject, payload: &event.payload, depth, repeatable };
-        let outcome = CURRENT.set(&frame, || {
-            loop {
-                let handled = Handling::begin(&lane, &frame);
-                let outcome = first(handler());
-                drop(handled);
-                if !lane.again.take() {
-                    return outcome;
+        current_event(|outer| {
+            let depth = outer.map_or(0, |outer| outer.depth) + 1;
+            let below = if outer.is_some() { lane.depths() } else { Vec::new() };
+            let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
+            let frame = EventFrame { kind, subject, payload, depth, repeatable, outer, below };
+            lane.poll(Some(&frame));
+            let outcome = CURRENT.set(&frame, || {
+                loop {
+                    let handled = Handling::begin(&lane, &frame);
+                    let outcome = first(handler());
+                    drop(handled);
+                    if !lane.again.take() {
+                        lane.sample_at(&frame);
+                        return outcome;
+                    }
                 }
+            });
+            if let Err(error) = &outcome {
+                let output = format!("{} failed: {error}\n", frame.title());
+                let body = OutputBody { category: "stderr".to_owned(), output, ..OutputBody::default() };
+                lane.shared.tell("output", &body);
             }
-        });
-        if let Err(error) = &outcome {
-            let subject =
-                frame.subject_text().map_or(Cow::Borrowed(""), |subject| Cow::Owned(format!(" of {subject}")));
-            let output = format!("{}{subject} failed: {error}\n", frame.kind);
-            lane.shared.tell("output", &OutputBody { category: "stderr".to_owned(), output, ..OutputBody::default() });
-        }
-        outcome
+            outcome
+        })
     }
 
     /// A safe point between events: does what sessions wait for. Call it in long pauses, such as a menu.
@@ -148,16 +173,26 @@ impl Host {
         if self.shared().attached.load(Ordering::Relaxed) > 0
             && let Some(lane) = Lane::find(self.shared()).filter(|lane| !lane.holding.get())
         {
-            lane.poll();
+            lane.poll(None);
         }
     }
 }
 
 impl Lane {
-    fn poll(&self) {
-        self.serve_waiting();
+    /// A safe point, before `next` if that is why there is one.
+    fn poll(&self, next: Option<&EventFrame<'_>>) {
+        if !self.mailbox.is_empty() {
+            *self.before.borrow_mut() = next.map(EventFrame::title);
+            self.serve_waiting();
+        }
+        self.sample_by_time();
         let contexts = self.contexts.borrow().clone();
         contexts.iter().for_each(|context| context.refresh());
+    }
+
+    /// How many frames each context has at this moment.
+    fn depths(&self) -> Vec<(i64, usize)> {
+        self.contexts.borrow().iter().map(|context| (context.shared.id, context.depth())).collect()
     }
 }
 

@@ -48,6 +48,7 @@ impl LocalContext {
         let was_holding = lane.holding.replace(true);
         lane.shared.end_temporary();
         lane.shared.clock.hold();
+        lane.shared.stops.fetch_add(1, SeqCst);
         self.shared.set_state(RunState::Stopped);
         self.tell_stopped(engine, reason);
         let go = self.serve_until_let_go(lane, engine, &hold);

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use adzeman_core::host::{EventKind, HostObject, SharedObject};
+use adzeman_core::host::{About, EventKind, HostObject, SharedObject};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -49,6 +49,62 @@ impl HostBuilder {
         O::State: Serialize + DeserializeOwned,
     {
         self.objects.push(HostObject::editable(name, object));
+        self
+    }
+
+    /// Opens an object for looking and changing, with a last word: `check` is shown the state as it is and as it would be, and
+    /// may refuse with a reason. The object's lock is held meanwhile.
+    ///
+    /// ```
+    /// use adzeman::{Host, HostError, Listen};
+    /// use std::sync::{Arc, Mutex};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let level = Arc::new(Mutex::new(2.0_f64));
+    /// let host = Host::builder("canal")
+    ///     .guarded_object("level", level.clone(), |_, wanted: &f64| match wanted {
+    ///         0.0..=6.0 => Ok(()),
+    ///         _ => Err("the walls are 6 m high".to_owned()),
+    ///     })
+    ///     .start(Listen::Off)?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    #[must_use]
+    pub fn guarded_object<O>(
+        mut self,
+        name: &str,
+        object: O,
+        check: impl Fn(&O::State, &O::State) -> Result<(), String> + Send + Sync + 'static,
+    ) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize + DeserializeOwned,
+    {
+        self.objects.push(HostObject::guarded(name, object, check));
+        self
+    }
+
+    /// Says what the parts of an object are, which belong to a subject of events, and which are secret. A name that no object
+    /// has is ignored.
+    ///
+    /// ```
+    /// use adzeman::{About, Host, Listen};
+    /// use std::collections::BTreeMap;
+    /// use std::sync::{Arc, Mutex};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let locks = Arc::new(Mutex::new(BTreeMap::from([("upper".to_owned(), 2.5)])));
+    /// let host = Host::builder("canal")
+    ///     .editable_object("locks", locks)
+    ///     .about("locks", About::new("the flight").measured("*", "water above the sill", "m").subject("*", "lock.*"))
+    ///     .start(Listen::Off)?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    #[must_use]
+    pub fn about(mut self, object: &str, about: About) -> Self {
+        self.objects.iter_mut().filter(|held| held.name == object).for_each(|held| held.about = about.clone());
         self
     }
 

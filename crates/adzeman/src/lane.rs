@@ -17,6 +17,7 @@ use serde_json::Value as Json;
 
 use crate::context::LocalContext;
 use crate::hold::Hold;
+use crate::monitors::Monitor;
 use crate::shared::Shared;
 
 /// What a job may touch: a context at a safe point.
@@ -72,6 +73,10 @@ pub(crate) struct Lane {
     pub(crate) last_event: RefCell<Option<String>>,
     /// What watched parts of host objects held last, by breakpoint.
     pub(crate) host_values: RefCell<HashMap<BreakpointId, Json>>,
+    /// The event that the jobs being done come before, if they do.
+    pub(crate) before: RefCell<Option<String>>,
+    /// What is sampled while the host runs.
+    pub(crate) monitors: RefCell<Vec<Monitor>>,
 }
 
 thread_local! {
@@ -101,6 +106,8 @@ impl Lane {
             budget: Cell::new(None),
             last_event: RefCell::default(),
             host_values: RefCell::default(),
+            before: RefCell::default(),
+            monitors: RefCell::default(),
         });
         LANES.with_borrow_mut(|lanes| {
             lanes.retain(|lane| !lane.shared.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());

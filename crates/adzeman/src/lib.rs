@@ -53,12 +53,13 @@ mod lane;
 mod listen;
 #[cfg(feature = "lua")]
 mod lua;
+mod monitors;
 mod objects;
 mod session;
 mod shared;
 mod transport;
 
-pub use adzeman_core::host::{EventKind, HostError, SharedObject};
+pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
 pub use context::{AttachError, ContextHandle};
 pub use event::{Event, Field, Payload, Subject};
 pub use host::{Host, HostBuilder};

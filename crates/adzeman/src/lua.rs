@@ -3,8 +3,10 @@
 use std::rc::Rc;
 use std::sync::Arc;
 
+use adzeman_core::host::About;
 use adzeman_lua::{LuaEngine, LuaError, LuaSyntax};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
+use serde::Serialize;
 
 use crate::context::{AttachError, ContextHandle};
 use crate::host::Host;
@@ -61,15 +63,46 @@ impl LuaContext {
         self.engine.resume(thread, arguments)
     }
 
+    /// Has values of a host type `T` that scripts hold show what is in them, by serde, to whoever looks; once for each type.
+    /// Parts that `about` calls secret are left out.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    ///
+    /// ```
+    /// use adzeman::{About, Host, Listen, LuaContext};
+    /// use serde::Serialize;
+    ///
+    /// #[derive(Serialize)]
+    /// struct Winch { load: f64, serial: String }
+    /// impl mlua::UserData for Winch {}
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let lua = mlua::Lua::new();
+    /// let context = LuaContext::attach(&host, &lua, "keeper")?;
+    /// context.show_type::<Winch>(About::new("a winch").measured("load", "pull on the chain", "kN").secret("serial"))?;
+    /// lua.globals().set("winch", Winch { load: 2.5, serial: "W-17".to_owned() })?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn show_type<T: Serialize + 'static>(&self, about: About) -> mlua::Result<()> {
+        self.engine.show_type::<T>(about).map_err(lua_error)
+    }
+
     /// Compiles a script under a name such as `scripts/lock.lua`, without running it. Breakpoints in it bind at once.
     /// Scripts loaded in other ways are found when someone attaches.
     ///
     /// # Errors
     /// Lua's own, with the position, for a text that does not compile.
     pub fn load(&self, name: &str, text: &str) -> mlua::Result<Function> {
-        self.engine.load(name, text).map_err(|error| match error {
-            LuaError::Lua(error) => error,
-            other => mlua::Error::external(other),
-        })
+        self.engine.load(name, text).map_err(lua_error)
+    }
+}
+
+fn lua_error(error: LuaError) -> mlua::Error {
+    match error {
+        LuaError::Lua(error) => error,
+        other => mlua::Error::external(other),
     }
 }

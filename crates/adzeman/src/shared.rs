@@ -40,6 +40,9 @@ pub(crate) struct Shared {
     clients: Mutex<Vec<Arc<Client>>>,
     last_context: AtomicI64,
     last_owner: AtomicU64,
+    last_monitor: AtomicU64,
+    /// How many stops there were.
+    pub(crate) stops: AtomicU64,
     /// Clients whose breakpoints are disarmed, all of them.
     disarmed: Mutex<HashSet<OwnerId>>,
     /// What each client calls a library.
@@ -66,6 +69,8 @@ impl Shared {
             clients: Mutex::default(),
             last_context: AtomicI64::new(0),
             last_owner: AtomicU64::new(0),
+            last_monitor: AtomicU64::new(0),
+            stops: AtomicU64::new(0),
             disarmed: Mutex::default(),
             libraries: Mutex::default(),
             watched: Mutex::default(),
@@ -104,6 +109,10 @@ impl Shared {
 
     pub(crate) fn next_owner(&self) -> OwnerId {
         OwnerId(self.last_owner.fetch_add(1, SeqCst) + 1)
+    }
+
+    pub(crate) fn next_monitor(&self) -> u64 {
+        self.last_monitor.fetch_add(1, SeqCst) + 1
     }
 
     pub(crate) fn contexts(&self) -> Vec<Arc<ContextShared>> {

@@ -52,6 +52,12 @@ impl EventKind {
         self
     }
 
+    /// Whether a field of the payload never leaves the host.
+    #[must_use]
+    pub fn is_secret(&self, field: &str) -> bool {
+        self.fields.iter().any(|held| held.secret && held.name == field)
+    }
+
     /// Says what a field of the payload holds that nobody who attaches may see.
     #[must_use]
     pub fn secret_field(mut self, name: &str, doc: &str) -> Self {

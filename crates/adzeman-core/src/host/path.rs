@@ -47,6 +47,12 @@ impl Path {
         while at < text.len() {
             let rest = &text[at..];
             if let Some(inner) = rest.strip_prefix('[') {
+                if let Some(quoted) = inner.strip_prefix('"') {
+                    let end = quoted.find("\"]").ok_or_else(|| fail("the bracket is not closed", text.len()))?;
+                    path.0.push(Segment::Field(quoted[..end].replace("\\\"", "\"").replace("\\\\", "\\")));
+                    at += end + 4;
+                    continue;
+                }
                 let end = inner.find(']').ok_or_else(|| fail("the bracket is not closed", text.len()))?;
                 let index = inner[..end].trim().parse::<usize>().ok().and_then(|number| number.checked_sub(base));
                 path.0.push(Segment::Index(
@@ -83,6 +89,12 @@ impl Path {
         path
     }
 
+    /// This path behind a field.
+    #[must_use]
+    pub fn under(&self, field: &str) -> Self {
+        Self([Segment::Field(field.to_owned())].into_iter().chain(self.0.iter().cloned()).collect())
+    }
+
     /// The first step and the path after it.
     #[must_use]
     pub fn split_first(&self) -> Option<(&Segment, Self)> {
@@ -95,6 +107,7 @@ impl Path {
         let mut text = String::new();
         for segment in &self.0 {
             match segment {
+                Segment::Field(name) if !is_plain(name) => text.push_str(&format!("[{name:?}]")),
                 Segment::Field(name) if text.is_empty() => text.push_str(name),
                 Segment::Field(name) => text.extend([".", name]),
                 Segment::Index(index) => text.push_str(&format!("[{}]", index + base)),
@@ -102,6 +115,11 @@ impl Path {
         }
         text
     }
+}
+
+/// Whether a field can stand behind a dot.
+fn is_plain(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_alphabetic() || c == '_') && name.chars().all(|c| c.is_alphanumeric() || c == '_')
 }
 
 impl fmt::Display for Path {
@@ -116,7 +134,8 @@ mod tests {
 
     #[test]
     fn paths_read_and_print_the_same() {
-        for text in ["locks", "locks.upper.level", "boats[0]", "boats[3].crew[1].name", "[2]", ""] {
+        for text in ["locks", "locks.upper.level", "boats[0]", "a[3].b[1].name", "[2]", "", "a[\"two words\"].b[\"7\"]"]
+        {
             assert_eq!(Path::parse(text, 0).unwrap().display(0), text);
         }
         assert_eq!(Path::parse("boats[1]", 1).unwrap(), Path::parse("boats[0]", 0).unwrap());

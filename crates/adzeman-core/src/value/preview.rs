@@ -102,7 +102,7 @@ fn is_text(bytes: &[u8]) -> bool {
         let is_break = |c: char| matches!(c, '\n' | '\r' | '\t' | '\u{1b}');
         strange += chunk.valid().chars().filter(|c| c.is_control() && !is_break(*c)).count() + chunk.invalid().len();
     }
-    strange * 4 <= bytes.len()
+    strange * 3 <= bytes.len()
 }
 
 /// A float with at most six decimals, and at least one so that it does not look whole; very large and very small ones as

@@ -7,6 +7,7 @@ use super::Node;
 use super::keys::Which;
 use crate::context::Context;
 use crate::evaluate::Target;
+use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
 
 /// Tables behind each other in a chain of `__index` that are looked through.
@@ -72,6 +73,23 @@ impl Context {
         }
         names.retain(|name| name.starts_with(begin));
         Ok(names.into_iter().map(|name| format!("{path}{separator}{name}")).collect())
+    }
+
+    /// Pushes what a name, or a path behind one, leads to; false, and nothing to rely on, when `text` is anything else.
+    pub(crate) fn push_peeked(&self, state: State, target: Option<Target>, text: &str) -> Result<bool, EngineError> {
+        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | '[' | ']');
+        let begins = text.starts_with(|c: char| c.is_alphabetic() || c == '_');
+        if !begins || !text.chars().all(is_part) {
+            return Ok(false);
+        }
+        let first = text.split(['.', '[']).next().unwrap_or_default();
+        if let Some(place) = self.tree_place(target, first, &text[first.len()..]) {
+            let data = self.host().get(&place)?;
+            proxy::push_data(state, &data, place)?;
+            return Ok(true);
+        }
+        let found = self.push_path(state, target, text)?;
+        Ok(found && state.type_at(-1) != Type::Nil)
     }
 
     /// Pushes the value that a path of names and numbers leads to, without metamethods; false when there is none.

@@ -17,7 +17,7 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions, Own, Source};
 
 use super::ask::{ask, tell};
-use super::inspect::INDEX_BASE;
+use super::values::INDEX_BASE;
 use super::{Session, SessionError, convert};
 
 /// A breakpoint that cannot even be tried, and why.

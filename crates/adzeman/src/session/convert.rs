@@ -4,9 +4,11 @@ use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolv
 use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
 use adzeman_core::source::{self, Line, SourceId, Sources};
-use adzeman_core::value;
+use adzeman_core::value::{self, Nature};
 use adzeman_dap::events::{StoppedBody, ThreadBody};
 use adzeman_dap::types::{Breakpoint, Checksum, ExceptionBreakpointsFilter, Source, VariablePresentationHint};
+
+use crate::context::ContextShared;
 
 /// The line as the client counts.
 pub(crate) fn line_number(line: Line, base: i64) -> i64 {
@@ -39,7 +41,8 @@ pub(crate) fn source(held: &source::Source) -> Source {
 }
 
 pub(crate) fn filter(kind: &EventKind) -> ExceptionBreakpointsFilter {
-    let fields: Vec<_> = kind.fields.iter().map(|field| format!("event.{}: {}", field.name, field.doc)).collect();
+    let fields = kind.fields.iter().filter(|field| !field.secret);
+    let fields: Vec<_> = fields.map(|field| format!("event.{}: {}", field.name, field.doc)).collect();
     ExceptionBreakpointsFilter {
         filter: kind.name.clone(),
         label: kind.name.clone(),
@@ -150,16 +153,19 @@ pub(crate) fn thread_event(reason: &str, thread_id: i64) -> ThreadBody {
     ThreadBody { reason: reason.to_owned(), thread_id }
 }
 
+/// Where a context stopped.
+pub(crate) struct StopPlace<'a> {
+    pub(crate) context: &'a ContextShared,
+    pub(crate) place: Option<SourceLine>,
+    /// The event being handled, and its subject.
+    pub(crate) event: Option<(String, Option<String>)>,
+    /// What the function returned that a step came out of.
+    pub(crate) returned: Option<Vec<String>>,
+}
+
 /// The body of `stopped`.
-pub(crate) fn stopped(
-    thread_id: i64,
-    context: &str,
-    reason: &Reason,
-    at: Option<SourceLine>,
-    event: Option<(String, Option<String>)>,
-    returned: Option<Vec<String>>,
-    sources: &Sources,
-) -> StoppedBody {
+pub(crate) fn stopped(stop: StopPlace<'_>, reason: &Reason, sources: &Sources) -> StoppedBody {
+    let StopPlace { context, place: at, event, returned } = stop;
     let (name, hit_breakpoint_ids) = match reason {
         Reason::Breakpoint { ids } => ("breakpoint", ids.as_slice()),
         Reason::Event { ids, .. } => ("event", ids.as_slice()),
@@ -175,12 +181,13 @@ pub(crate) fn stopped(
     let at = at.map_or(String::new(), |at| format!(" at {}", place(at, sources)));
     StoppedBody {
         reason: name.to_owned(),
-        description: Some(format!("{context} stopped{at}{} ({name})", during.unwrap_or_default())),
+        description: Some(format!("{} stopped{at}{} ({name})", context.name, during.unwrap_or_default())),
         text: text_of(reason, sources),
-        thread_id,
+        thread_id: context.id,
         all_threads_stopped: true,
         hit_breakpoint_ids: hit_breakpoint_ids.iter().map(|BreakpointId(id)| *id).collect(),
         returned,
+        lines_ran: None,
     }
 }
 
@@ -225,6 +232,15 @@ pub(crate) fn counts(children: Option<&value::Children>) -> (Option<usize>, Opti
     (children.and_then(|held| some(held.indexed)), children.and_then(|held| some(held.named)))
 }
 
-pub(crate) fn shadowed_hint(shadowed: bool) -> Option<VariablePresentationHint> {
-    shadowed.then(|| VariablePresentationHint { attributes: Some(vec!["shadowed".to_owned()]) })
+/// How a variable is to be shown.
+pub(crate) fn hint(variable: &value::Variable, read_only: bool) -> Option<VariablePresentationHint> {
+    let flags = [(variable.shadowed, "shadowed"), (variable.cycle.is_some(), "cycle"), (read_only, "readOnly")];
+    let attributes: Vec<_> = flags.iter().filter(|(is_so, _)| *is_so).map(|(_, name)| (*name).to_owned()).collect();
+    let hint = VariablePresentationHint {
+        kind: (variable.nature == Nature::Method).then(|| "method".to_owned()),
+        visibility: (variable.nature == Nature::Internal).then(|| "internal".to_owned()),
+        lazy: (variable.nature == Nature::Computed).then_some(true),
+        attributes: (!attributes.is_empty()).then_some(attributes),
+    };
+    (hint != VariablePresentationHint::default()).then_some(hint)
 }

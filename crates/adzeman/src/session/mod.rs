@@ -4,16 +4,20 @@ mod ask;
 mod breakpoints;
 mod control;
 pub(crate) mod convert;
+mod evaluate;
 mod inspect;
+mod values;
 
+use std::collections::HashMap;
 use std::io::{self, Read, Write};
 use std::sync::Arc;
 use std::sync::atomic::Ordering::SeqCst;
 use std::thread;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{HostError, Root, TreePath};
-use adzeman_core::value::Expand;
+use adzeman_core::host::HostError;
+use adzeman_core::source::SourceId;
+use adzeman_core::value::Memory;
 use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
@@ -26,6 +30,7 @@ use thiserror::Error;
 
 use crate::client::{Client, MOST_QUEUED};
 use crate::shared::Shared;
+use values::Reference;
 
 /// Clients at one time.
 const MOST_CLIENTS: usize = 16;
@@ -68,6 +73,18 @@ pub(crate) enum SessionError {
     NowhereToGo,
     #[error("that cannot be reached: {0}")]
     Unreachable(String),
+    #[error("not in scope here: {0}")]
+    NotInScope(String),
+    #[error("'{0}' is no variable here; only names and fields are looked up under the pointer, nothing is run")]
+    NothingToHover(String),
+    #[error("{0} has nothing inside that could be a row")]
+    NoRows(String),
+    #[error("cannot read that: {0}")]
+    BadExpression(String),
+    #[error("{0} monitors are as many as there can be; end some first")]
+    TooManyMonitors(usize),
+    #[error("there is no monitor {0} of this client")]
+    NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
     NoContexts,
     #[error(transparent)]
@@ -86,21 +103,22 @@ enum Phase {
     Attached,
 }
 
-/// What a `variablesReference` stands for.
-#[derive(Debug, Clone)]
-struct Reference {
-    context: i64,
-    inside: Expand,
-    /// An expression that gives the value, if there is one.
-    name: Option<String>,
-}
-
 pub(crate) struct Session {
     shared: Arc<Shared>,
     client: Arc<Client>,
     phase: Phase,
-    references: std::collections::HashMap<i64, Reference>,
+    references: HashMap<i64, Reference>,
     last_reference: i64,
+    /// What was shown at which stop.
+    memory: Memory,
+    /// The stop that was noticed last.
+    seen_stop: u64,
+    /// What tells the function of a frame from others at later stops, by the frame's number at this stop.
+    frame_keys: HashMap<i64, String>,
+    /// The functions of a source that make a variable of a name, as far as that was asked for.
+    makers: HashMap<(SourceId, String), Vec<String>>,
+    /// The contexts of this client's monitors.
+    monitors: HashMap<u64, i64>,
     leaving: bool,
     /// What is done once the answer is on its way, so that no client hears of a stop before it hears that it went on.
     afterwards: Option<Box<dyn FnOnce() + Send>>,
@@ -127,8 +145,13 @@ pub(crate) fn start(
         shared: shared.clone(),
         client: client.clone(),
         phase: Phase::Connected,
-        references: std::collections::HashMap::new(),
+        references: HashMap::new(),
         last_reference: 0,
+        memory: Memory::default(),
+        seen_stop: 0,
+        frame_keys: HashMap::new(),
+        makers: HashMap::new(),
+        monitors: HashMap::new(),
         leaving: false,
         afterwards: None,
     };
@@ -303,6 +326,11 @@ impl Session {
             "setExpression" => self.set_expression(arguments(request)?).and_then(body),
             "evaluate" => self.evaluate(arguments(request)?).and_then(body),
             "completions" => self.completions(&arguments(request)?).and_then(body),
+            extra::TABLE => self.table(arguments(request)?).and_then(body),
+            extra::SHAPE => self.shape(arguments(request)?).and_then(body),
+            extra::MONITOR => self.monitor(arguments(request)?).and_then(body),
+            extra::SAMPLE_NOW => self.sample_now(&arguments(request)?).map(|()| None),
+            extra::END_MONITOR => self.end_monitor(&arguments(request)?).map(|()| None),
             extra::HOST => body(self.host_body()),
             extra::BREAKPOINTS => body(self.breakpoints_now()),
             other => Err(SessionError::UnknownRequest { command: other.to_owned() }),
@@ -331,7 +359,9 @@ impl Session {
             supports_breakpoint_locations_request: true,
             supports_exception_filter_options: true,
             supports_delayed_stack_trace_loading: true,
-            supports_evaluate_for_hovers: false,
+            supports_evaluate_for_hovers: true,
+            supports_clipboard_context: true,
+            supports_value_formatting_options: true,
             supports_hit_conditional_breakpoints: true,
             supports_log_points: true,
             supports_data_breakpoints: true,
@@ -363,6 +393,7 @@ impl Session {
         let object = |object: &adzeman_core::host::HostObject| ObjectInfo {
             name: object.name.clone(),
             editable: object.is_editable(),
+            doc: Some(object.about.doc.clone()).filter(|doc| !doc.is_empty()),
         };
         HostBody {
             name: self.shared.name.clone(),
@@ -370,24 +401,6 @@ impl Session {
             events: self.shared.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
             objects: self.shared.objects.iter().map(object).collect(),
         }
-    }
-
-    /// A number for what is inside a value, 0 for nothing.
-    fn refer(&mut self, context: i64, inside: Option<Expand>, name: Option<String>) -> i64 {
-        let Some(inside) = inside else { return 0 };
-        self.last_reference += 1;
-        self.references.insert(self.last_reference, Reference { context, inside, name });
-        self.last_reference
-    }
-
-    fn reference(&self, number: i64) -> Result<Reference, SessionError> {
-        self.references.get(&number).cloned().ok_or(SessionError::StaleReference(number))
-    }
-
-    /// A number for a scope of the host's data.
-    fn refer_to_tree(&mut self, context: i64, root: Root) -> i64 {
-        let place = TreePath { root, path: adzeman_core::host::Path::default() };
-        self.refer(context, Some(Expand::Tree(place)), None)
     }
 }
 

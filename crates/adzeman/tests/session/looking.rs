@@ -12,7 +12,7 @@ fn capabilities_name_the_events_and_only_what_works() {
         let filters: Vec<_> =
             body["exceptionBreakpointFilters"].as_array().unwrap().iter().map(|f| &f["filter"]).collect();
         assert_eq!(filters, ["frame.update", "never", "quiet", "error.uncaught", "error.every"]);
-        assert_eq!(body["supportsEvaluateForHovers"], false);
+        assert_eq!(body["supportsEvaluateForHovers"], true);
         for (name, supported) in body.as_object().unwrap() {
             assert!(!supported.is_null(), "{name}");
         }
@@ -134,7 +134,7 @@ fn big_values_come_in_pages_and_small_answers() {
         let all = client.ok("variables", json!({"variablesReference": big["variablesReference"]}));
         assert_eq!(all["variables"].as_array().unwrap().len(), 1000, "no page is larger than the largest page");
         assert_eq!(client.evaluate("bytes"), "\"a\\xffb\"");
-        assert_eq!(client.evaluate("ring.ring.ring"), "{ring = {…}}");
+        assert_eq!(client.evaluate("ring.ring.ring"), "{ring = itself}");
     });
 }
 

@@ -5,6 +5,7 @@ mod breakpoints;
 mod faults;
 mod harness;
 mod host_side;
+mod inspecting;
 mod looking;
 mod scenarios;
 mod stepping;

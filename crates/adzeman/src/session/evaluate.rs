@@ -1,0 +1,272 @@
+//! Expressions: evaluating them in one way or another, completing them, and sampling them while the host runs.
+
+use std::time::Duration;
+
+use adzeman_core::host::{self, HostView as _, Root, TreePath};
+use adzeman_core::monitor::{Pace, USUAL_SHARE};
+use adzeman_core::source::SourceId;
+use adzeman_core::value::{Expand, Grid, Page, Part, Value, Variable, hex_lines, shape_of};
+use adzeman_dap::extra::{MonitorArguments, MonitorBody, ShapeBody, ShapeLine, TableArguments, TableBody, TableRow};
+use adzeman_dap::requests::{
+    CompletionsArguments, CompletionsBody, EvaluateArguments, SetExpressionArguments, ValueBody,
+};
+use adzeman_dap::types::CompletionItem;
+
+use super::ask::{ask, tell};
+use super::inspect::page;
+use super::values::{INDEX_BASE, base, list_tree, made};
+use super::{Session, SessionError};
+use crate::context::{ContextShared, LocalContext};
+use crate::lane::SafePoint;
+use crate::monitors::{MOST_MONITORS, Monitor, every};
+
+/// Bytes in one answer to `bytes`.
+const MOST_HEX_BYTES: usize = 16 * 1024;
+/// Rows of a table in one answer.
+const MOST_ROWS: usize = 200;
+/// Fields looked at in each row.
+const MOST_FIELDS: usize = 50;
+/// Functions named that have a variable of a name.
+const MOST_PLACES: usize = 4;
+
+impl Session {
+    pub(super) fn set_expression(&mut self, arguments: SetExpressionArguments) -> Result<ValueBody, SessionError> {
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let SetExpressionArguments { expression, value, .. } = arguments;
+        let target = expression.clone();
+        let (new, made) =
+            ask(&context, move |point| (point.engine.assign_expression(frame, &target, &value), made(point)))?;
+        let body = self.value_body(context.id, frame, new?, Some(expression), 10);
+        Ok(ValueBody { value: body.result, result: None, made, ..body })
+    }
+
+    pub(super) fn evaluate(&mut self, arguments: EvaluateArguments) -> Result<ValueBody, SessionError> {
+        self.notice_stop();
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let expression = arguments.expression.clone();
+        let base = base(arguments.format.as_ref());
+        let mut of_function = None;
+        let values = match arguments.context.as_deref() {
+            Some("clipboard") => return whole_text(&context, frame, expression, |bytes| text(bytes)),
+            Some("bytes") => {
+                let lines = |bytes: &[u8]| hex_lines(&bytes[..bytes.len().min(MOST_HEX_BYTES)]).join("\n");
+                return whole_text(&context, frame, expression, lines);
+            }
+            Some("hover") => {
+                let shown = expression.clone();
+                let peeked = ask(&context, move |point| point.engine.peek(frame, &expression))?;
+                vec![peeked.ok_or(SessionError::NothingToHover(shown))?]
+            }
+            Some("watch") => {
+                let watched = expression.clone();
+                let used = ask(&context, move |point| point.engine.names_used(frame, &watched))?;
+                if let Some(name) = used.missing {
+                    return Err(self.not_in_scope(&context, name));
+                }
+                of_function = Some(used.of_function);
+                ask(&context, move |point| point.engine.evaluate(frame, &expression))??
+            }
+            Some("repl") => ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??,
+            _ => ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
+        };
+        let key = format!("{} {}", self.key_of_place(&context, arguments.frame_id), arguments.expression);
+        let before = values.first().and_then(|first| self.memory.compare(&key, first));
+        let mut values = values.into_iter();
+        let mut body = match values.next() {
+            Some(first) => self.value_body(context.id, frame, first, Some(arguments.expression), base),
+            None => ValueBody { result: Some(String::new()), ..ValueBody::default() },
+        };
+        for more in values {
+            let result = body.result.get_or_insert_default();
+            result.push_str(", ");
+            result.push_str(&more.in_base(base));
+        }
+        Ok(ValueBody { before, of_function, ..body })
+    }
+
+    fn key_of_place(&self, context: &ContextShared, frame: Option<i64>) -> String {
+        frame.map_or_else(|| format!("{} globals", context.id), |frame| self.frame_key(frame))
+    }
+
+    /// That a name is nowhere to be seen, and which functions have a variable of that name.
+    fn not_in_scope(&mut self, context: &ContextShared, name: String) -> SessionError {
+        let sources: Vec<_> = {
+            let sources = self.shared.sources();
+            sources.newest().iter().map(|source| source.id).collect()
+        };
+        let mut places: Vec<_> = sources.into_iter().flat_map(|id| self.functions_with(context, id, &name)).collect();
+        let more = if places.len() > MOST_PLACES { ", and others" } else { "" };
+        places.truncate(MOST_PLACES);
+        let places = match places.len() {
+            0 => format!("no script makes a variable '{name}'"),
+            _ => format!("'{name}' is a variable of {}{more}", places.join(", ")),
+        };
+        SessionError::NotInScope(places)
+    }
+
+    /// The functions of a source that have a local variable of this name.
+    fn functions_with(&mut self, context: &ContextShared, id: SourceId, name: &str) -> Vec<String> {
+        let known = (id, name.to_owned());
+        if let Some(found) = self.makers.get(&known) {
+            return found.clone();
+        }
+        let sources = self.shared.sources();
+        let Some((source, script)) = sources.get(id).and_then(|source| Some((source, source.facts.text.clone()?)))
+        else {
+            return Vec::new();
+        };
+        let lines = context.syntax.locals_named(&script, name);
+        let mut found: Vec<String> = Vec::new();
+        for line in lines {
+            let function = source.function_at(line).and_then(|function| function.name.clone());
+            let place = function
+                .map_or_else(|| source.facts.name.clone(), |function| format!("{function} ({})", source.facts.name));
+            if !found.contains(&place) {
+                found.push(place);
+            }
+        }
+        drop(sources);
+        self.makers.insert(known, found.clone());
+        found
+    }
+
+    pub(super) fn table(&mut self, arguments: TableArguments) -> Result<TableBody, SessionError> {
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let page = Page { count: page(None, arguments.count).count.min(MOST_ROWS), ..page(arguments.start, None) };
+        let (grid, total) = ask(&context, move |point| {
+            let value = first(point, frame, &arguments.expression)?;
+            let Some(children) = value.children else { return Err(SessionError::NoRows(value.preview)) };
+            let part = if children.indexed > 0 { Part::Indexed } else { Part::All };
+            let mut rows = list(point, &children.expand, part, page)?;
+            rows.retain(|row| row.nature == adzeman_core::value::Nature::Data);
+            let mut elements = Vec::new();
+            for row in rows {
+                let fields = match &row.value.children {
+                    Some(inside) => list(point, &inside.expand, Part::All, Page::first(MOST_FIELDS))?,
+                    None => Vec::new(),
+                };
+                elements.push((row, fields));
+            }
+            Ok((Grid::of(elements), children.indexed.max(children.named * usize::from(children.indexed == 0))))
+        })??;
+        let rows = grid.rows.into_iter().map(|row| TableRow { name: row.name, cells: row.cells }).collect();
+        Ok(TableBody { columns: grid.columns, rows, total })
+    }
+
+    pub(super) fn shape(&mut self, arguments: EvaluateArguments) -> Result<ShapeBody, SessionError> {
+        let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
+        let rows = ask(&context, move |point| {
+            let value = first(point, frame, &arguments.expression)?;
+            // What cannot be looked into is shown as having nothing inside.
+            Ok::<_, SessionError>(shape_of(&value, &mut |inside, page| {
+                list(point, inside, Part::All, page).unwrap_or_default()
+            }))
+        })??;
+        let line = |row: adzeman_core::value::ShapeRow| ShapeLine {
+            depth: row.depth,
+            name: row.name,
+            types: row.types,
+            remark: row.remark,
+        };
+        Ok(ShapeBody { rows: rows.into_iter().map(line).collect() })
+    }
+
+    pub(super) fn monitor(&mut self, arguments: MonitorArguments) -> Result<MonitorBody, SessionError> {
+        let (context, _) = self.place(None, arguments.thread_id)?;
+        context.syntax.check_expression(&arguments.expression).map_err(SessionError::BadExpression)?;
+        let id = self.shared.next_monitor();
+        let (client, context_id) = (self.client.clone(), context.id);
+        let begun = self.shared.clock.now();
+        let pace = Pace::new(
+            every(arguments.every_milliseconds, arguments.event, arguments.count),
+            arguments.share.unwrap_or(USUAL_SHARE),
+        );
+        let expression = arguments.expression;
+        let monitor =
+            Monitor { id, client, context: context_id, expression, pace, begun, taken: 0, spent: Duration::ZERO };
+        let fits = ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.add_monitor(monitor)))?;
+        if !fits {
+            return Err(SessionError::TooManyMonitors(MOST_MONITORS));
+        }
+        self.monitors.insert(id, context.id);
+        Ok(MonitorBody { monitor_id: id })
+    }
+
+    pub(super) fn sample_now(&mut self, arguments: &MonitorBody) -> Result<(), SessionError> {
+        let id = arguments.monitor_id;
+        let context = *self.monitors.get(&id).ok_or(SessionError::NoMonitor(id))?;
+        let context = self.context(context)?;
+        let is_there = ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.sample_now(id)))?;
+        if is_there { Ok(()) } else { Err(SessionError::NoMonitor(id)) }
+    }
+
+    pub(super) fn end_monitor(&mut self, arguments: &MonitorBody) -> Result<(), SessionError> {
+        let id = arguments.monitor_id;
+        let context = self.monitors.remove(&id).ok_or(SessionError::NoMonitor(id))?;
+        if let Some(context) = self.shared.context(context) {
+            tell(&context, move |point| point.context.lane().into_iter().for_each(|lane| lane.end_monitor(id)));
+        }
+        Ok(())
+    }
+
+    pub(super) fn completions(&mut self, arguments: &CompletionsArguments) -> Result<CompletionsBody, SessionError> {
+        let (context, frame) = self.place(arguments.frame_id, None)?;
+        let end = usize::try_from(arguments.column - self.client.line_base()).unwrap_or(0);
+        let before: String = arguments.text.chars().take(end).collect();
+        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
+        let start = before.rfind(|c: char| !is_part(c)).map_or(0, |at| at + 1);
+        let word = before[start..].to_owned();
+        let labels = ask(&context, move |point| {
+            let own = point.engine.complete(frame, &word);
+            match word.rsplit_once('.') {
+                Some((path, name)) if own.is_empty() => fields_of(point.context, path, name),
+                _ => own,
+            }
+        })?;
+        Ok(CompletionsBody { targets: labels.into_iter().map(|label| CompletionItem { label }).collect() })
+    }
+}
+
+/// The first value that an expression gives.
+fn first(point: &mut SafePoint<'_>, frame: Option<usize>, expression: &str) -> Result<Value, SessionError> {
+    let values = point.engine.evaluate(frame, expression)?;
+    values.into_iter().next().ok_or(SessionError::NoRows("nothing".to_owned()))
+}
+
+/// What is inside a value, wherever it is.
+fn list(point: &mut SafePoint<'_>, inside: &Expand, part: Part, page: Page) -> Result<Vec<Variable>, SessionError> {
+    Ok(match inside {
+        Expand::Engine(handle) => point.engine.children(*handle, part, page)?.items,
+        Expand::Tree(place) => list_tree(point.context, place, page)?.items,
+    })
+}
+
+fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+/// The whole text of a value, in the form that `write` gives it.
+fn whole_text(
+    context: &ContextShared,
+    frame: Option<usize>,
+    expression: String,
+    write: impl Fn(&[u8]) -> String,
+) -> Result<ValueBody, SessionError> {
+    let whole = ask(context, move |point| point.engine.whole_text(frame, &expression))??;
+    let bytes_in_all = (whole.is_cut() || whole.length > MOST_HEX_BYTES).then_some(whole.length);
+    Ok(ValueBody { result: Some(write(&whole.bytes)), bytes_in_all, ..ValueBody::default() })
+}
+
+/// The fields that begin with `name` of what a path of the host's data names.
+fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
+    let (root, rest) = path.split_once('.').unwrap_or((path, ""));
+    let root = match root {
+        "host" => Root::Host,
+        "event" => Root::Event,
+        _ => return Vec::new(),
+    };
+    let Ok(inside) = host::Path::parse(rest, INDEX_BASE) else { return Vec::new() };
+    let data = context.get(&TreePath { root, path: inside }).unwrap_or_default();
+    let fields = data.as_object().into_iter().flat_map(serde_json::Map::keys);
+    fields.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
+}

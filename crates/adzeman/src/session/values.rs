@@ -1,0 +1,298 @@
+//! What is inside values and scopes, and giving it another value.
+
+use adzeman_core::host::{self, EventKind, HostView as _, Path, Root, Segment, TreePath};
+use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
+use adzeman_dap::requests::{SetVariableArguments, ValueBody, VariablesArguments, VariablesBody};
+use adzeman_dap::types::{self, ValueFormat};
+
+use super::ask::ask;
+use super::inspect::page;
+use super::{Session, SessionError, convert};
+use crate::context::{LocalContext, RunState};
+use crate::lane::SafePoint;
+
+/// Lists count from 1 in Lua, the language that paths are written in.
+pub(super) const INDEX_BASE: usize = 1;
+
+/// What is asked for behind a `variablesReference`.
+#[derive(Debug, Clone)]
+pub(super) enum Inside {
+    /// What is inside a value or a scope.
+    Value(Expand),
+    /// The one value that this expression gives; evaluated when it is asked for.
+    Computed(String),
+}
+
+impl Inside {
+    /// A tree of the host's data.
+    pub(super) fn root(root: Root) -> Self {
+        Self::Value(Expand::Tree(TreePath { root, path: Path::default() }))
+    }
+}
+
+/// What a `variablesReference` stands for.
+#[derive(Debug, Clone)]
+pub(super) struct Reference {
+    pub(super) context: i64,
+    /// The frame that it was found from.
+    pub(super) frame: Option<usize>,
+    pub(super) inside: Inside,
+    /// An expression that gives the value, if there is one.
+    pub(super) name: Option<String>,
+    /// What tells it from others at later stops.
+    pub(super) key: String,
+}
+
+/// The base that whole numbers are wanted in.
+pub(super) fn base(format: Option<&ValueFormat>) -> u32 {
+    let asked = format.and_then(|format| format.base.or_else(|| format.hex.filter(|hex| *hex).map(|_| 16)));
+    asked.unwrap_or(10)
+}
+
+impl Session {
+    /// A number for what is inside a value.
+    pub(super) fn refer(&mut self, reference: Reference) -> i64 {
+        self.last_reference += 1;
+        self.references.insert(self.last_reference, reference);
+        self.last_reference
+    }
+
+    fn reference(&self, number: i64) -> Result<Reference, SessionError> {
+        self.references.get(&number).cloned().ok_or(SessionError::StaleReference(number))
+    }
+
+    /// Takes notice of a stop that began since the last time: values are compared with what was shown before it.
+    pub(super) fn notice_stop(&mut self) {
+        let stop = self.shared.stops.load(std::sync::atomic::Ordering::SeqCst);
+        if stop != self.seen_stop {
+            self.seen_stop = stop;
+            self.memory.next_stop();
+            self.frame_keys.clear();
+        }
+    }
+
+    /// What tells a frame's function from others at later stops.
+    pub(super) fn frame_key(&self, frame: i64) -> String {
+        self.frame_keys.get(&frame).cloned().unwrap_or_else(|| format!("frame {frame}"))
+    }
+
+    pub(super) fn variables(&mut self, arguments: &VariablesArguments) -> Result<VariablesBody, SessionError> {
+        self.notice_stop();
+        let parent = self.reference(arguments.variables_reference)?;
+        let context = self.context(parent.context)?;
+        let page = page(arguments.start, arguments.count);
+        let part = match arguments.filter.as_deref() {
+            Some("indexed") => Part::Indexed,
+            Some("named") => Part::Named,
+            _ => Part::All,
+        };
+        let (inside, frame) = (parent.inside.clone(), parent.frame);
+        let listed = ask(&context, move |point| match inside {
+            Inside::Value(Expand::Engine(handle)) => {
+                point.engine.children(handle, part, page).map_err(SessionError::from)
+            }
+            Inside::Value(Expand::Tree(place)) => list_tree(point.context, &place, page),
+            Inside::Computed(expression) => compute(point, frame, &expression),
+        })??;
+        let base = base(arguments.format.as_ref());
+        let total_is_least = (!listed.total_is_all).then_some(true);
+        let variables = listed.items.into_iter().map(|variable| self.variable(&parent, variable, base)).collect();
+        Ok(VariablesBody { variables, total: listed.total, total_is_least })
+    }
+
+    fn variable(&mut self, parent: &Reference, variable: Variable, base: u32) -> types::Variable {
+        let key = format!("{}\u{1}{}", parent.key, variable.name);
+        let before = self.memory.compare(&key, &variable.value);
+        let (indexed_variables, named_variables) = convert::counts(variable.value.children.as_ref());
+        let expression = variable.evaluate_name.as_deref().and_then(|own| behind(parent.name.as_deref(), own));
+        let inside = match (variable.nature, &expression) {
+            (Nature::Computed, Some(expression)) => Some(Inside::Computed(expression.clone())),
+            _ => variable.value.children.as_ref().map(|children| Inside::Value(children.expand.clone())),
+        };
+        let facts = self.facts(&parent.inside, &variable.name);
+        let value = match variable.cycle {
+            Some(levels) => format!("{} (itself, {levels} up)", variable.value.in_base(base)),
+            None => variable.value.in_base(base),
+        };
+        let variables_reference = inside
+            .map_or(0, |inside| self.refer(Reference { inside, name: expression.clone(), key, ..parent.clone() }));
+        types::Variable {
+            presentation_hint: convert::hint(&variable, facts.read_only),
+            name: variable.name,
+            value,
+            type_name: Some(variable.value.type_name),
+            evaluate_name: expression,
+            variables_reference,
+            indexed_variables,
+            named_variables,
+            before,
+            doc: facts.doc,
+            unit: facts.unit,
+            belongs_to: facts.belongs_to,
+        }
+    }
+
+    /// What the host says of a child of a tree.
+    fn facts(&self, parent: &Inside, name: &str) -> Facts {
+        let Inside::Value(Expand::Tree(TreePath { root, path })) = parent else { return Facts::default() };
+        let path = path.join(segment(name));
+        match root {
+            Root::Event => Facts { read_only: true, ..self.event_facts(&path) },
+            Root::Host => self.object_facts(&path),
+        }
+    }
+
+    fn event_facts(&self, path: &Path) -> Facts {
+        let [Segment::Field(field)] = path.segments() else { return Facts::default() };
+        let docs = |kind: &EventKind| kind.fields.iter().find(|held| held.name == *field).map(|held| held.doc.clone());
+        // A field of one name has one meaning in nearly every host; where it has more, none is told.
+        let mut found: Vec<_> = self.shared.kinds.iter().filter_map(docs).collect();
+        found.dedup();
+        Facts { doc: (found.len() == 1).then(|| found.remove(0)), ..Facts::default() }
+    }
+
+    fn object_facts(&self, path: &Path) -> Facts {
+        let Some((Segment::Field(object), rest)) = path.split_first() else { return Facts::default() };
+        let Some(object) = self.shared.object(&object.clone()) else { return Facts::default() };
+        let part = object.about.part(&rest);
+        let own = if rest.segments().is_empty() { &object.about.doc } else { part.map_or("", |part| &part.doc) };
+        let text = |text: &str| (!text.is_empty()).then(|| text.to_owned());
+        let subject = object.about.subject_of(&rest);
+        let belongs_to = subject.map(|subject| {
+            let has_context = self.shared.contexts().iter().any(|context| context.name == subject);
+            let context = has_context.then(|| format!("context {subject}"));
+            [format!("subject {subject}")].into_iter().chain(context).collect()
+        });
+        Facts {
+            doc: text(own),
+            unit: text(part.map_or("", |part| &part.unit)),
+            belongs_to,
+            read_only: !object.is_editable() || object.about.is_secret(&rest),
+        }
+    }
+
+    pub(super) fn set_variable(&mut self, arguments: SetVariableArguments) -> Result<ValueBody, SessionError> {
+        let Reference { context, frame, inside, name: parent, .. } = self.reference(arguments.variables_reference)?;
+        let context = self.context(context)?;
+        let is_stopped = context.state() == RunState::Stopped;
+        let SetVariableArguments { name, value, .. } = arguments;
+        let (new, made) = ask(&context, move |point| {
+            let frame = frame.filter(|_| is_stopped);
+            let new = match inside {
+                Inside::Value(Expand::Engine(handle)) => point.engine.assign(handle, &name, &value, frame),
+                Inside::Value(Expand::Tree(place)) => {
+                    let target = TreePath { root: place.root, path: place.path.join(segment(&name)) };
+                    point.engine.assign_expression(frame, &target.display(INDEX_BASE), &value)
+                }
+                Inside::Computed(expression) => point.engine.assign_expression(frame, &expression, &value),
+            };
+            (new, made(point))
+        })?;
+        let body = self.value_body(context.id, frame, new?, parent, 10);
+        Ok(ValueBody { value: body.result, result: None, made, ..body })
+    }
+
+    /// `name` is an expression that gives the value, if there is one.
+    pub(super) fn value_body(
+        &mut self,
+        context: i64,
+        frame: Option<usize>,
+        value: Value,
+        name: Option<String>,
+        base: u32,
+    ) -> ValueBody {
+        let (indexed_variables, named_variables) = convert::counts(value.children.as_ref());
+        let key = match &value.children {
+            Some(held) => match &held.expand {
+                Expand::Tree(place) => key_of(place),
+                Expand::Engine(_) => format!("{context} = {}", name.as_deref().unwrap_or_default()),
+            },
+            None => String::new(),
+        };
+        let result = value.in_base(base);
+        let inside = value.children.map(|children| Inside::Value(children.expand));
+        ValueBody {
+            result: Some(result),
+            type_name: Some(value.type_name),
+            variables_reference: inside.map_or(0, |inside| self.refer(Reference { context, frame, inside, name, key })),
+            indexed_variables,
+            named_variables,
+            ..ValueBody::default()
+        }
+    }
+
+    /// How the variable `name` inside a value is written as an expression; `name` itself when there is no value.
+    pub(super) fn name_inside(&self, reference: Option<i64>, name: String) -> Result<String, SessionError> {
+        let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(name) };
+        let accessor = if name.starts_with('[') { name.clone() } else { format!(".{name}") };
+        Ok(match self.reference(reference)? {
+            Reference { inside: Inside::Value(Expand::Tree(place)), .. } => place.display(INDEX_BASE) + &accessor,
+            Reference { name: Some(parent), .. } => behind(Some(&parent), &accessor).unwrap_or(name),
+            Reference { name: None, .. } => name,
+        })
+    }
+}
+
+/// What tells a place in the host's data from others: the same keys as those of the scopes.
+fn key_of(place: &TreePath) -> String {
+    let steps = place.path.segments().iter().map(|step| match step {
+        Segment::Field(name) => format!("\u{1}{name}"),
+        Segment::Index(index) => format!("\u{1}[{}]", index + INDEX_BASE),
+    });
+    place.root.name().to_owned() + &steps.collect::<String>()
+}
+
+/// What the host says of a part of its data.
+#[derive(Default)]
+struct Facts {
+    doc: Option<String>,
+    unit: Option<String>,
+    belongs_to: Option<Vec<String>>,
+    read_only: bool,
+}
+
+/// The step from a value of the host's data to the child shown under this name.
+fn segment(name: &str) -> Segment {
+    let number = name.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).and_then(|n| n.parse::<usize>().ok());
+    match number.and_then(|number| number.checked_sub(INDEX_BASE)) {
+        Some(index) => Segment::Index(index),
+        None => Segment::Field(name.to_owned()),
+    }
+}
+
+/// An expression behind the one that gives its parent; one that does not begin with `.` or `[` stands alone.
+fn behind(parent: Option<&str>, own: &str) -> Option<String> {
+    if !own.starts_with(['.', '[']) {
+        return Some(own.to_owned());
+    }
+    let parent = parent?;
+    let is_path = parent.starts_with(|c: char| c.is_alphabetic() || c == '_')
+        && parent.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '.' | '[' | ']' | '"'));
+    Some(if is_path { format!("{parent}{own}") } else { format!("({parent}){own}") })
+}
+
+pub(super) fn list_tree(context: &LocalContext, place: &TreePath, page: Page) -> Result<Paged<Variable>, SessionError> {
+    let data = context.get(place)?;
+    Ok(host::list(&data, place, page, INDEX_BASE))
+}
+
+/// The one value that an expression gives, as the only child.
+fn compute(point: &mut SafePoint<'_>, frame: Option<usize>, expression: &str) -> Result<Paged<Variable>, SessionError> {
+    let value = point.engine.evaluate(frame, expression)?.into_iter().next();
+    let value = value.map(|value| Variable::new("(value)", value).named_by(expression));
+    let items: Vec<_> = value.into_iter().collect();
+    let total = items.len();
+    Ok(Paged::whole(items, total))
+}
+
+/// When a change was made, for a context that runs on.
+pub(super) fn made(point: &SafePoint<'_>) -> Option<String> {
+    if point.hold.is_some() {
+        return None;
+    }
+    let lane = point.context.lane()?;
+    let seconds = lane.shared.clock.now().as_secs_f64();
+    let before = lane.before.borrow();
+    let when = before.as_ref().map_or("between two events".to_owned(), |event| format!("before {event}"));
+    Some(format!("{when}, {seconds:.3} s on the host's clock"))
+}
