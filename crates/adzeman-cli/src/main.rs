@@ -14,6 +14,7 @@ mod client;
 mod command;
 mod demo;
 mod error;
+mod live;
 mod project;
 mod prompt;
 mod render;

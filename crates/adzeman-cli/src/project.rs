@@ -35,6 +35,7 @@ impl Project {
             .map_err(|error| CliError::BadProject { file: path.display().to_string(), why: error.to_string() })?;
         let project = Self { path, document };
         project.list("breaks")?;
+        project.list("watches")?;
         project.list("library")?;
         Ok(project)
     }
@@ -52,6 +53,11 @@ impl Project {
     /// Breakpoints, as typed behind `break`.
     pub(crate) fn breaks(&self) -> Vec<String> {
         self.list("breaks").unwrap_or_default()
+    }
+
+    /// Watches, as typed behind `watch`.
+    pub(crate) fn watches(&self) -> Vec<String> {
+        self.list("watches").unwrap_or_default()
     }
 
     /// Sources and folders that steps pass over.
@@ -75,15 +81,24 @@ impl Project {
 
     /// Replaces the breakpoints and writes the file.
     pub(crate) fn set_breaks(&mut self, breaks: &[String]) -> Result<(), CliError> {
+        self.set_list("breaks", breaks)
+    }
+
+    /// Replaces the watches and writes the file.
+    pub(crate) fn set_watches(&mut self, watches: &[String]) -> Result<(), CliError> {
+        self.set_list("watches", watches)
+    }
+
+    fn set_list(&mut self, key: &str, texts: &[String]) -> Result<(), CliError> {
         let mut list = Array::new();
-        for text in breaks {
+        for text in texts {
             let mut value = Value::from(text.as_str());
             value.decor_mut().set_prefix("\n  ");
             list.push_formatted(value);
         }
-        list.set_trailing(if breaks.is_empty() { "" } else { "\n" });
-        list.set_trailing_comma(!breaks.is_empty());
-        self.document["breaks"] = Item::Value(Value::Array(list));
+        list.set_trailing(if texts.is_empty() { "" } else { "\n" });
+        list.set_trailing_comma(!texts.is_empty());
+        self.document[key] = Item::Value(Value::Array(list));
         let unwritable = |why| CliError::Unwritable { file: self.shown(), why };
         // Written beside it first: a full disk must not cost the file that is there.
         let beside = self.path.with_extension("toml.new");

@@ -18,11 +18,27 @@ use rustyline::{Config, Context, Editor, ExternalPrinter, Helper};
 
 use crate::batch::{Next, run_line};
 use crate::client::Onlooker;
-use crate::command::VERBS;
+use crate::command::{FORMS, VERBS};
 use crate::error::CliError;
 use crate::render::PROMPT;
 use crate::session::{INTERRUPTED, Session};
 
+/// What `look` knows besides expressions.
+const LOOKS: [&str; 13] = [
+    "stack",
+    "locals",
+    "captured",
+    "varargs",
+    "globals",
+    "built-ins",
+    "event",
+    "host",
+    "source",
+    "sources",
+    "contexts",
+    "events",
+    "watch",
+];
 /// Lines of history kept.
 const HISTORY_LINES: usize = 1000;
 
@@ -146,7 +162,17 @@ impl Session<'_> {
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
             ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),
-            ["enable" | "disable" | "remove" | "keep"] | ["look", "break"] => self.breakpoint_names(),
+            ["enable" | "disable" | "remove"] | ["look", "break"] => self.breakpoint_names(),
+            ["keep"] => self.breakpoint_names().into_iter().chain(["watches".to_owned()]).collect(),
+            ["unwatch"] | ["look", "watch"] => self.watches.iter().map(|held| held.number.to_string()).collect(),
+            ["unmonitor"] => self.monitors.iter().map(|held| held.number.to_string()).collect(),
+            ["look", .., "as"] => FORMS.iter().map(|(name, _)| (*name).to_owned()).collect(),
+            ["look"] => {
+                let (start, found) = self.expression_completions(line);
+                let own = LOOKS.iter().filter(|name| name.starts_with(word)).map(|name| (*name).to_owned());
+                return (start, if start == line.len() - word.len() { own.chain(found).collect() } else { found });
+            }
+            ["monitor", .., "on"] => self.event_names().collect(),
             ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
             ["go", "next"] => self.event_names().collect(),
             ["break", "on"] => {
@@ -176,7 +202,7 @@ impl Session<'_> {
     }
 
     fn expression_completions(&mut self, line: &str) -> (usize, Vec<String>) {
-        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.');
+        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
         let start = line.rfind(|c: char| !is_part(c)).map_or(0, |at| at + 1);
         let column = i64::try_from(line.chars().count()).unwrap_or(0) + 1;
         let arguments = CompletionsArguments { frame_id: self.frame_id(), text: line.to_owned(), column };

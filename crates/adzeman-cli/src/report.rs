@@ -1,9 +1,10 @@
 //! What commands answer, as data: rendered for people, or printed as JSON.
 
+use adzeman_dap::extra::{ShapeLine, TableRow};
 use serde::Serialize;
 
 /// A named value.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub(crate) struct Row {
     pub(crate) name: String,
     pub(crate) value: String,
@@ -12,6 +13,100 @@ pub(crate) struct Row {
     /// A later variable of the same name hides it.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub(crate) shadowed: bool,
+    /// What it was when it was shown at an earlier stop, if it is another value now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) before: Option<String>,
+    /// Its value is only known by running code of the host: looked at by its expression.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) computed_by: Option<String>,
+    /// What the host says of it.
+    #[serde(flatten)]
+    pub(crate) about: AboutRow,
+}
+
+/// What the host says of a part of its objects.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub(crate) struct AboutRow {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) doc: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) unit: Option<String>,
+    /// The subject and the context that it is.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) belongs_to: Vec<String>,
+    /// It cannot be changed.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) read_only: bool,
+}
+
+/// How many of a list there are.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize)]
+pub(crate) struct Extent {
+    /// How many came before the first shown.
+    pub(crate) start: usize,
+    pub(crate) total: usize,
+    /// There are more than `total`, too many to count.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) at_least: bool,
+}
+
+/// A row of a tree.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct TreeRow {
+    pub(crate) depth: usize,
+    /// Whether it is a leaf, or shown as one.
+    pub(crate) is_leaf: bool,
+    #[serde(flatten)]
+    pub(crate) row: Row,
+}
+
+/// A watch, and what it is at this stop.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub(crate) struct WatchRow {
+    pub(crate) number: usize,
+    /// As it would be typed.
+    pub(crate) what: String,
+    pub(crate) value: Option<String>,
+    #[serde(rename = "type")]
+    pub(crate) type_name: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) before: Option<String>,
+    /// Why there is no value.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) note: Option<String>,
+    /// It is nowhere to be seen from here; otherwise, it could not be evaluated.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) out_of_scope: bool,
+    pub(crate) kept: bool,
+}
+
+/// A line found in a source.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct FoundLine {
+    pub(crate) path: String,
+    pub(crate) line: usize,
+    pub(crate) text: String,
+}
+
+/// A sample of a monitor.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct SampleRow {
+    pub(crate) number: usize,
+    /// As it would be typed.
+    pub(crate) what: String,
+    pub(crate) success: bool,
+    pub(crate) value: String,
+    #[serde(rename = "type")]
+    pub(crate) type_name: Option<String>,
+    /// Of the host's clock.
+    pub(crate) seconds: f64,
+    /// The event that was being handled, with its subject.
+    pub(crate) during: Option<String>,
+    pub(crate) count: u64,
+    pub(crate) cost_microseconds: f64,
+    /// Of the time, so far.
+    pub(crate) share: f64,
+    pub(crate) slowed: bool,
 }
 
 /// A frame of the stack.
@@ -25,6 +120,9 @@ pub(crate) struct FrameRow {
     #[serde(rename = "is")]
     pub(crate) kind: &'static str,
     pub(crate) selected: bool,
+    /// Parameters with what they hold now.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) arguments: Vec<String>,
     /// How long ago it was called, while a time budget is set.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) running_milliseconds: Option<f64>,
@@ -38,6 +136,9 @@ pub(crate) struct Listing {
     pub(crate) first: i64,
     pub(crate) lines: Vec<String>,
     pub(crate) current: Option<i64>,
+    /// Lines that were seen to run on the way to the stop.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) ran: Vec<i64>,
 }
 
 /// A breakpoint as it is.
@@ -79,6 +180,7 @@ pub(crate) struct Stop {
     pub(crate) event: Vec<Row>,
     pub(crate) listing: Option<Listing>,
     pub(crate) locals: Vec<Row>,
+    pub(crate) watches: Vec<WatchRow>,
 }
 
 /// An event kind of the host.
@@ -149,24 +251,84 @@ pub(crate) enum Report {
     },
     Stack {
         frames: Vec<FrameRow>,
-        total: usize,
+        #[serde(flatten)]
+        extent: Extent,
     },
     Scope {
         title: String,
         rows: Vec<Row>,
-        total: usize,
+        #[serde(flatten)]
+        extent: Extent,
     },
     Value {
         expression: String,
         value: String,
         #[serde(rename = "type")]
         type_name: String,
+        /// What it was when it was shown at an earlier stop, if it is another value now.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        before: Option<String>,
         inside: Vec<Row>,
-        total: usize,
+        #[serde(flatten)]
+        extent: Extent,
+    },
+    /// Records as rows and columns.
+    Table {
+        expression: String,
+        columns: Vec<String>,
+        rows: Vec<TableRow>,
+        #[serde(flatten)]
+        extent: Extent,
+    },
+    Shape {
+        expression: String,
+        rows: Vec<ShapeLine>,
+    },
+    /// A whole text, or its bytes.
+    Text {
+        expression: String,
+        text: String,
+        /// How many bytes there are, when not all are shown.
+        bytes_in_all: Option<usize>,
+    },
+    /// The objects of the host.
+    Tree {
+        rows: Vec<TreeRow>,
+    },
+    Watches {
+        watches: Vec<WatchRow>,
+    },
+    Watched {
+        watch: WatchRow,
+    },
+    Unwatched {
+        count: usize,
+    },
+    WatchesKept {
+        count: usize,
+        file: String,
+    },
+    /// The view of monitors was left, or all samples were taken.
+    Monitored {
+        samples: Vec<SampleRow>,
+        /// The stop that ended it.
+        stop: Option<Box<Stop>>,
+    },
+    Unmonitored {
+        count: usize,
+    },
+    Found {
+        text: String,
+        paths: Vec<String>,
+        lines: Vec<FoundLine>,
+        more: bool,
     },
     Changed {
         target: String,
         value: String,
+        /// When, for a context that runs on.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        made: Option<String>,
     },
     Source {
         listing: Listing,
@@ -210,6 +372,8 @@ pub(crate) enum Notice {
     },
     /// A breakpoint of the project file could not be set.
     NotSet { what: String, file: String, why: String },
+    /// A monitor took a sample.
+    Sample(SampleRow),
     /// A breakpoint bound or moved.
     Breakpoint { number: usize, bound: bool, note: Option<String> },
     /// The host dropped messages that this client was too slow for.

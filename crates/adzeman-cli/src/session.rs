@@ -12,11 +12,12 @@ use serde::de::DeserializeOwned;
 use serde_json::json;
 
 use crate::client::Client;
-use crate::command::{self, Break};
+use crate::command::{self, Break, Monitor, Watch};
 use crate::error::CliError;
 use crate::project::Project;
 use crate::render::Printer;
 use crate::report::{Notice, Report};
+use crate::run::More;
 
 /// Frames fetched at a stop; deeper ones when they are asked for.
 const FIRST_FRAMES: usize = 50;
@@ -45,8 +46,26 @@ pub(crate) struct Held {
     pub(crate) is_kept: bool,
 }
 
+/// A watch of this session.
+#[derive(Debug, Clone)]
+pub(crate) struct HeldWatch {
+    pub(crate) number: usize,
+    pub(crate) wanted: Watch,
+    /// Whether the project file holds it.
+    pub(crate) is_kept: bool,
+}
+
+/// A monitor of this session.
+#[derive(Debug, Clone)]
+pub(crate) struct HeldMonitor {
+    pub(crate) number: usize,
+    /// In which context it is evaluated.
+    pub(crate) context: i64,
+    pub(crate) wanted: Monitor,
+}
+
 /// What ends a wait.
-enum Ended {
+pub(crate) enum Ended {
     Stopped(StoppedBody),
     HandlerLeft(HandlerLeftBody),
     Ran(RanBody),
@@ -65,8 +84,16 @@ pub(crate) struct Session<'a> {
     pub(crate) frames_in_all: usize,
     /// The frame being looked at, counted from 0 at the innermost.
     pub(crate) frame: usize,
+    /// Lines that were seen to run on the way to the stop, in the function that stopped.
+    pub(crate) lines_ran: Vec<i64>,
     pub(crate) breakpoints: Vec<Held>,
     pub(crate) last_number: usize,
+    pub(crate) watches: Vec<HeldWatch>,
+    pub(crate) last_watch: usize,
+    pub(crate) monitors: Vec<HeldMonitor>,
+    pub(crate) last_monitor: usize,
+    /// What `more` shows.
+    pub(crate) more: Option<More>,
     /// Whether breakpoints are armed at all.
     pub(crate) armed: bool,
     /// Sources that steps pass over.
@@ -121,8 +148,14 @@ impl<'a> Session<'a> {
             frames: Vec::new(),
             frames_in_all: 0,
             frame: 0,
+            lines_ran: Vec::new(),
             breakpoints: Vec::new(),
             last_number: 0,
+            watches: Vec::new(),
+            last_watch: 0,
+            monitors: Vec::new(),
+            last_monitor: 0,
+            more: None,
             armed,
             library,
             project,
@@ -135,8 +168,8 @@ impl<'a> Session<'a> {
         Ok(session)
     }
 
-    /// Sets the breakpoints of the project file; one that cannot be set is told of, and stays in the file. Answers how many
-    /// were set.
+    /// Sets the breakpoints of the project file; one that cannot be set is told of, and stays in the file. Takes its watches.
+    /// Answers how many breakpoints were set.
     pub(crate) fn set_kept(&mut self) -> Result<usize, CliError> {
         for line in self.project.breaks() {
             let set = command::parse(&format!("break {line}")).and_then(|command| match command {
@@ -151,6 +184,11 @@ impl<'a> Session<'a> {
                     self.printer.notice(&Notice::NotSet { what: line.clone(), file, why });
                     self.unset.push(line);
                 }
+            }
+        }
+        for line in self.project.watches() {
+            if let Ok(wanted) = command::parse_watch(&line) {
+                self.add_watch(wanted, true);
             }
         }
         Ok(self.breakpoints.len())
@@ -265,7 +303,7 @@ impl<'a> Session<'a> {
     }
 
     /// Takes notice of an event; answers what could end a wait.
-    fn take(&mut self, event: &Event) -> Result<Option<Ended>, CliError> {
+    pub(crate) fn take(&mut self, event: &Event) -> Result<Option<Ended>, CliError> {
         match event.event.as_str() {
             "stopped" => {
                 let body: StoppedBody = read(event)?;
@@ -316,11 +354,14 @@ impl<'a> Session<'a> {
         self.frames.clear();
         self.frames_in_all = 0;
         self.frame = 0;
+        self.lines_ran.clear();
+        self.more = None;
         self.unseen = None;
     }
 
-    fn stopped_at(&mut self, body: &StoppedBody) -> Result<Report, CliError> {
+    pub(crate) fn stopped_at(&mut self, body: &StoppedBody) -> Result<Report, CliError> {
         self.unseen = None;
+        self.lines_ran = body.lines_ran.clone().unwrap_or_default();
         self.stopped = Some(body.thread_id);
         self.selected = self.stopped;
         self.look_from_the_script()?;
@@ -363,7 +404,7 @@ impl<'a> Session<'a> {
     }
 }
 
-fn read<T: DeserializeOwned>(event: &Event) -> Result<T, CliError> {
+pub(crate) fn read<T: DeserializeOwned>(event: &Event) -> Result<T, CliError> {
     serde_json::from_value(event.body.clone().unwrap_or_default())
         .map_err(|error| CliError::BadAnswer { command: event.event.clone(), why: error.to_string() })
 }

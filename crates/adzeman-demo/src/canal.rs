@@ -106,6 +106,18 @@ pub(crate) fn locks() -> Locks {
     LOCKS.iter().zip([2.0, 5.6, 6.5]).map(|(name, level)| ((*name).to_owned(), lock(level))).collect()
 }
 
+/// Metres above the basin's bed: the top of the walls.
+const WALLS: f64 = 10.0;
+
+/// Whether the water of all locks stays within the walls.
+///
+/// # Errors
+/// Says which does not.
+pub(crate) fn within_the_walls(locks: &Locks) -> Result<(), String> {
+    let too_much = locks.iter().find(|(_, lock)| !(0.0..=WALLS).contains(&lock.level));
+    too_much.map_or(Ok(()), |(name, _)| Err(format!("lock {name} holds from 0 to {WALLS} m of water")))
+}
+
 /// The pounds as they are at the start, from the lowest up.
 pub(crate) fn pounds() -> Vec<Pound> {
     let pound = |(level, area)| Pound { level, area };

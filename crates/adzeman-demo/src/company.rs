@@ -8,7 +8,7 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use adzeman::core::source::TextDigest;
-use adzeman::{Event, EventKind, Host, Listen, ListenError, SharedObject};
+use adzeman::{About, Event, EventKind, Host, Listen, ListenError, SharedObject};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -62,13 +62,21 @@ struct Open {
 }
 
 /// What the company counts.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 struct Office {
+    /// Opens the safe; nobody who attaches needs it.
+    safe_code: u32,
     frame: u64,
     boats: u64,
     passages: u64,
     refused: u64,
     takings: f64,
+}
+
+impl Default for Office {
+    fn default() -> Self {
+        Self { safe_code: 271_828, frame: 0, boats: 0, passages: 0, refused: 0, takings: 0.0 }
+    }
 }
 
 /// How a run ended.
@@ -423,9 +431,34 @@ fn describe(open: &Open) -> adzeman::HostBuilder {
                 .field("record", "the passage")
                 .field("toll", "what it paid"),
         )
-        .editable_object("locks", open.locks.clone())
+        .guarded_object("locks", open.locks.clone(), |_, wanted| canal::within_the_walls(wanted))
+        .about(
+            "locks",
+            About::new("the flight of locks, by name")
+                .measured("*.level", "water in the chamber, above the basin's bed", "m")
+                .measured("*.water_used", "water that passed its sluices", "m³")
+                .field("*.gates", "open or shut, on each side")
+                .field("*.sluices", "from 0, shut, to 1, fully open")
+                .field("*.boat", "number of the boat in the chamber")
+                .field("*.gate_refusals", "how often a gate was held shut by the water")
+                .subject("*", "lock.*"),
+        )
         .editable_object("pounds", open.pounds.clone())
+        .about(
+            "pounds",
+            About::new("the water between the locks, from the lowest up")
+                .measured("*.level", "water level", "m")
+                .measured("*.area", "surface", "m²"),
+        )
         .editable_object("boats", open.boats.clone())
+        .about(
+            "boats",
+            About::new("boats on the canal")
+                .measured("*.length", "over all", "m")
+                .measured("*.waited", "at locks", "s"),
+        )
         .editable_object("weather", open.weather.clone())
+        .about("weather", About::new("the weather").measured("rain", "", "mm/h").measured("wind", "", "m/s"))
         .object("office", open.office.clone())
+        .about("office", About::new("what the company counts").secret("safe_code"))
 }

@@ -59,10 +59,10 @@ impl LocalContext {
             let kind = event.and_then(|event| self.host.kinds.iter().find(|kind| kind.name == event.kind()));
             let is_secret = |field: &str| kind.is_some_and(|kind| kind.is_secret(field));
             if let (Some((Segment::Field(name), rest)), Some(event)) = (place.path.split_first(), event) {
-                if is_secret(&name) {
+                if is_secret(name) {
                     return Err(HostError::Secret { path: place.display(1) });
                 }
-                if let Some(field) = event.field(&name) {
+                if let Some(field) = event.field(name) {
                     return at(&field, &rest, &format!("event.{name}")).cloned();
                 }
             }

@@ -1,10 +1,12 @@
 //! The grammar of the prompt and of batch files: few verbs, plain words.
 
 mod breaks;
+mod looks;
 
 use crate::error::CliError;
 
 pub(crate) use breaks::{Action, Break, Change, Site};
+pub(crate) use looks::{Every, FORMS, Form, Look, Monitor, Watch, parse_watch};
 
 /// How to go on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -35,22 +37,6 @@ pub(crate) enum Pick {
     One(String),
 }
 
-/// What to look at.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Look {
-    Here,
-    Stack,
-    /// A scope, by the protocol's title.
-    Scope(&'static str),
-    Source,
-    Sources,
-    Contexts,
-    Events,
-    /// The source of a breakpoint, by its number or name.
-    Break(String),
-    Expression(String),
-}
-
 /// A line, understood.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Command {
@@ -63,6 +49,19 @@ pub(crate) enum Command {
     Remove(Pick),
     /// Puts breakpoints into the project file.
     Keep(Pick),
+    /// Puts the watches there.
+    KeepWatches,
+    Watch(Watch),
+    Watches,
+    /// Forgets a watch, or all.
+    Unwatch(Option<usize>),
+    Monitor(Monitor),
+    /// Samples all monitors again.
+    Monitors,
+    /// Forgets a monitor, or all.
+    Unmonitor(Option<usize>),
+    /// The next page of what was listed last.
+    More,
     /// Sources that `into` passes over; `None` to list them.
     Library(Option<Vec<String>>),
     Go(Go),
@@ -80,7 +79,7 @@ pub(crate) enum Command {
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 18] = [
+pub(crate) const VERBS: [(&str, &str, &str); 25] = [
     (
         "break",
         "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
@@ -92,7 +91,11 @@ pub(crate) const VERBS: [(&str, &str, &str); 18] = [
     ("enable", "enable BREAKPOINT | all", "let a breakpoint do what it is there for"),
     ("disable", "disable BREAKPOINT | all", "keep a breakpoint, but let it do nothing"),
     ("remove", "remove BREAKPOINT | all", "remove a breakpoint"),
-    ("keep", "keep BREAKPOINT | all", "put a breakpoint into the project file, adzeman.toml, for the next session"),
+    (
+        "keep",
+        "keep BREAKPOINT | all | watches",
+        "put a breakpoint, or all watches, into the project file, adzeman.toml, for the next session",
+    ),
     (
         "go",
         "go [over | into | out | line N [in FILE] | next [EVENT] | N EVENT | again]",
@@ -104,9 +107,26 @@ pub(crate) const VERBS: [(&str, &str, &str); 18] = [
     ("run", "run CALL", "call a function of the script, with breakpoints in it"),
     (
         "look",
-        "look [stack | locals | captured | varargs | globals | event | host | source | sources | contexts | events | break BREAKPOINT | EXPRESSION]",
-        "look at something; alone, at the stop",
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source | contexts | events | break BREAKPOINT | watch N]\n    \
+         look sources [TEXT]\n    \
+         look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
+        "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",
     ),
+    ("more", "more", "the next page of what was listed last"),
+    (
+        "watch",
+        "watch EXPRESSION [in FUNCTION | in FILE]",
+        "show it at every stop; one that uses variables of a function belongs to that function",
+    ),
+    ("watches", "watches", "what is watched, and what it is now"),
+    ("unwatch", "unwatch N | all", "watch it no longer"),
+    (
+        "monitor",
+        "monitor EXPRESSION [every TIME | on EVENT [every N]] [for N]",
+        "show it while the host runs, without stopping it: every 2s, 200ms, or at events; 'for' so many samples",
+    ),
+    ("monitors", "monitors", "show again what was monitored"),
+    ("unmonitor", "unmonitor N | all", "monitor it no longer"),
     ("let", "let TARGET = EXPRESSION", "change a variable, a field or part of the host"),
     ("use", "use frame NUMBER | context NAME", "look from another frame or into another context"),
     ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
@@ -139,7 +159,15 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "enable" => pick(verb, rest).map(|which| Command::Enable(which, true)),
         "disable" => pick(verb, rest).map(|which| Command::Enable(which, false)),
         "remove" => pick(verb, rest).map(Command::Remove),
+        "keep" if rest == "watches" => Ok(Command::KeepWatches),
         "keep" => pick(verb, rest).map(Command::Keep),
+        "watch" => parse_watch(rest).map(Command::Watch),
+        "watches" => Ok(Command::Watches),
+        "unwatch" => numbered(verb, rest).map(Command::Unwatch),
+        "monitor" => looks::parse_monitor(rest).map(Command::Monitor),
+        "monitors" => Ok(Command::Monitors),
+        "unmonitor" => numbered(verb, rest).map(Command::Unmonitor),
+        "more" => Ok(Command::More),
         "library" => Ok(Command::Library(match rest {
             "" => None,
             "none" => Some(Vec::new()),
@@ -151,7 +179,7 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "over" => Ok(Command::Go(Go::Over)),
         "into" => Ok(Command::Go(Go::Into)),
         "out" => Ok(Command::Go(Go::Out)),
-        "look" => Ok(Command::Look(parse_look(rest))),
+        "look" => Ok(Command::Look(looks::parse_look(rest))),
         "let" => parse_let(rest),
         "use" => parse_use(rest),
         "pause" => Ok(Command::Pause),
@@ -190,6 +218,14 @@ fn pick(verb: &str, rest: &str) -> Result<Pick, CliError> {
     }
 }
 
+/// A number, or `None` for all.
+fn numbered(verb: &str, rest: &str) -> Result<Option<usize>, CliError> {
+    match rest {
+        "all" => Ok(None),
+        number => number.parse().map(Some).map_err(|_| usage(verb)),
+    }
+}
+
 fn parse_go(rest: &str) -> Result<Go, CliError> {
     let (first, more) = split_word(rest);
     let event = |kind: &str, count| Go::Event { kind: kind.to_owned(), count };
@@ -218,25 +254,6 @@ fn parse_line(place: &str) -> Result<Go, CliError> {
     };
     let line = line.trim().parse::<i64>().ok().filter(|line| *line > 0).ok_or_else(|| usage("go"))?;
     Ok(Go::Line { path, line })
-}
-
-fn parse_look(rest: &str) -> Look {
-    match rest {
-        "" => Look::Here,
-        "stack" => Look::Stack,
-        "locals" => Look::Scope("Locals"),
-        "captured" => Look::Scope("Captured"),
-        "varargs" => Look::Scope("Varargs"),
-        "globals" => Look::Scope("Globals"),
-        "event" => Look::Scope("Event"),
-        "host" => Look::Scope("Host"),
-        "source" => Look::Source,
-        "sources" => Look::Sources,
-        "contexts" => Look::Contexts,
-        "events" => Look::Events,
-        _ if rest.starts_with("break ") => Look::Break(rest["break ".len()..].trim().to_owned()),
-        expression => Look::Expression(expression.to_owned()),
-    }
 }
 
 fn parse_let(rest: &str) -> Result<Command, CliError> {

@@ -2,6 +2,10 @@
 
 mod breakpoints;
 mod looking;
+mod monitoring;
+mod sources;
+mod values;
+mod watching;
 
 use serde_json::{Value as Json, json};
 
@@ -12,6 +16,8 @@ use crate::command::{Command, Go};
 use crate::error::CliError;
 use crate::report::Report;
 use crate::session::Session;
+
+pub(crate) use values::More;
 
 impl Session<'_> {
     /// Carries a command out and answers what came of it.
@@ -24,6 +30,14 @@ impl Session<'_> {
             Command::Enable(which, enabled) => self.enable(&which, enabled),
             Command::Remove(which) => self.remove_breakpoints(&which),
             Command::Keep(which) => self.keep(&which),
+            Command::KeepWatches => self.keep_watches(),
+            Command::Watch(wanted) => self.watch(wanted),
+            Command::Watches => self.list_watches(),
+            Command::Unwatch(number) => self.unwatch(number),
+            Command::Monitor(wanted) => self.monitor(wanted),
+            Command::Monitors => self.show_monitors(),
+            Command::Unmonitor(number) => self.unmonitor(number),
+            Command::More => self.more(),
             Command::Library(paths) => self.library(paths),
             Command::Go(go) => self.go(go),
             Command::Run(call) => self.call(call),
@@ -119,7 +133,7 @@ impl Session<'_> {
             thread_id: Some(self.current_context()?),
         };
         let body: ValueBody = self.client.request("setExpression", &arguments)?;
-        Ok(Report::Changed { target, value: body.value.unwrap_or_default() })
+        Ok(Report::Changed { target, value: body.value.unwrap_or_default(), made: body.made })
     }
 
     fn leave(&mut self) -> Result<Report, CliError> {

@@ -47,7 +47,7 @@ impl Session {
         let base = base(arguments.format.as_ref());
         let mut of_function = None;
         let values = match arguments.context.as_deref() {
-            Some("clipboard") => return whole_text(&context, frame, expression, |bytes| text(bytes)),
+            Some("clipboard") => return whole_text(&context, frame, expression, text),
             Some("bytes") => {
                 let lines = |bytes: &[u8]| hex_lines(&bytes[..bytes.len().min(MOST_HEX_BYTES)]).join("\n");
                 return whole_text(&context, frame, expression, lines);

@@ -1,5 +1,7 @@
 //! Printing: for people with a little colour, or as JSON. Colour only on a terminal, and never with `NO_COLOR`.
 
+mod values;
+
 use std::fmt::Write as _;
 use std::io::Write as _;
 
@@ -9,7 +11,7 @@ use serde_json::json;
 
 use crate::command::VERBS;
 use crate::error::CliError;
-use crate::report::{BreakRow, FrameRow, Listing, Notice, Report, Row, Stop};
+use crate::report::{BreakRow, Extent, FrameRow, Listing, Notice, Report, Row, Stop};
 
 const fn colour(colour: AnsiColor) -> Style {
     Style::new().fg_color(Some(Color::Ansi(colour)))
@@ -20,11 +22,14 @@ const QUIET: Style = Style::new().dimmed();
 const HERE: Style = colour(AnsiColor::Cyan).bold();
 const NAME: Style = colour(AnsiColor::Green);
 const TROUBLE: Style = colour(AnsiColor::BrightRed);
+const CHANGED: Style = colour(AnsiColor::Yellow).bold();
 pub(crate) const PROMPT: Style = colour(AnsiColor::Cyan);
 const TYPED: Style = colour(AnsiColor::Magenta).bold();
 
 /// Widest value in a row before it is cut.
 const WIDEST: usize = 100;
+/// Widest function with its arguments in the call stack.
+const WIDEST_CALL: usize = 96;
 /// The same in a line that holds several.
 const WIDEST_BESIDE_OTHERS: usize = 60;
 
@@ -50,6 +55,11 @@ fn to_stderr(text: &str) {
 impl Printer {
     pub(crate) fn new(json: bool) -> Self {
         Self { json }
+    }
+
+    /// Whether it prints for programs.
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
     }
 
     /// A command as a person would type it, when nobody does.
@@ -125,13 +135,11 @@ fn render(report: &Report) -> String {
                 "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n{returned}"
             )
         }
-        Report::Stack { frames, total } => render_stack(frames, *total),
-        Report::Scope { title, rows, total } if rows.is_empty() && *total == 0 => {
-            format!("no {} here\n", title.to_lowercase())
+        Report::Stack { frames, extent } => render_stack(frames, *extent),
+        Report::Changed { target, value, made } => {
+            let made = made.as_ref().map_or(String::new(), |made| styled(QUIET, &format!(", changed {made}")));
+            format!("{} is now {value}{made}\n", styled(NAME, target))
         }
-        Report::Scope { rows, total, .. } => render_rows(rows, *total),
-        Report::Value { value, type_name, inside, total, .. } => render_value(value, type_name, inside, *total),
-        Report::Changed { target, value } => format!("{} is now {value}\n", styled(NAME, target)),
         Report::Source { listing } => render_listing(listing),
         Report::Sources { paths } => paths.iter().fold(String::new(), |text, path| text + path + "\n"),
         Report::Contexts { contexts, selected } => {
@@ -158,7 +166,7 @@ fn render(report: &Report) -> String {
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
         Report::Left { host } => format!("left; {host} runs on\n"),
         Report::Help => render_help(),
-        about_breakpoints => render_break_report(about_breakpoints),
+        other => values::render_value_report(other).unwrap_or_else(|| render_break_report(other)),
     }
 }
 
@@ -199,6 +207,7 @@ fn render_notice(notice: &Notice) -> String {
         Notice::NotSet { what, file, why } => {
             format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
         }
+        Notice::Sample(sample) => values::render_sample(sample),
         Notice::Breakpoint { number, bound, note } => {
             let state = if *bound { "is bound now" } else { "is not bound any more" };
             format!("breakpoint {number} {state}{}\n", note.as_ref().map_or(String::new(), |note| format!(": {note}")))
@@ -319,8 +328,9 @@ fn render_stop(stop: &Stop) -> String {
     text.push_str(&render_event(&stop.event));
     text.push_str(&stop.listing.as_ref().map(render_listing).unwrap_or_default());
     if !stop.locals.is_empty() {
-        text.push_str(&render_glance(&stop.locals));
+        text.push_str(&values::render_glance(&stop.locals));
     }
+    text.push_str(&values::render_watches(&stop.watches));
     text
 }
 
@@ -345,34 +355,18 @@ fn render_listing(listing: &Listing) -> String {
     let width = last.to_string().len();
     for (number, line) in (listing.first..).zip(&listing.lines) {
         let shown = format!("{number:>width$}");
+        // Lines that ran on the way are marked.
+        let mark = if listing.ran.contains(&number) { "·" } else { " " };
         let _ = if listing.current == Some(number) {
             writeln!(text, "{} {}", styled(HERE, &format!("→ {shown} ┃")), styled(STRONG, line))
         } else {
-            writeln!(text, "{} {line}", styled(QUIET, &format!("  {shown} │")))
+            writeln!(text, "{} {line}", styled(QUIET, &format!("{mark} {shown} │")))
         };
     }
     text
 }
 
-/// Values in as few lines as they fit.
-fn render_glance(rows: &[Row]) -> String {
-    let mut text = String::new();
-    let mut used = 0;
-    for row in rows {
-        let shown = if row.shadowed { format!("({})", row.name) } else { row.name.clone() };
-        let value = cut(&row.value);
-        let width = shown.chars().count() + value.chars().count() + 6;
-        if used > 0 && used + width > WIDEST {
-            text.push('\n');
-            used = 0;
-        }
-        let _ = write!(text, "  {} = {value}", styled(NAME, &shown));
-        used += width;
-    }
-    text + "\n"
-}
-
-fn render_stack(frames: &[FrameRow], total: usize) -> String {
+fn render_stack(frames: &[FrameRow], extent: Extent) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING);
     for frame in frames {
@@ -384,40 +378,28 @@ fn render_stack(frames: &[FrameRow], total: usize) -> String {
             _ => String::new(),
         };
         let time = frame.running_milliseconds.map(|time| format!("for {time:.2} ms"));
+        let arguments =
+            if frame.arguments.is_empty() { String::new() } else { format!("({})", frame.arguments.join(", ")) };
         table.add_row([
             mark.to_owned(),
             frame.number.to_string(),
-            frame.function.clone(),
+            cut_to(&format!("{}{arguments}", frame.function), WIDEST_CALL),
             place,
             time.unwrap_or_default(),
         ]);
     }
-    trimmed(&table) + &more(frames.len(), total, "frames")
+    trimmed(&table) + &more(frames.len(), extent, "frames")
 }
 
-fn render_rows(rows: &[Row], total: usize) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    for row in rows {
-        let name = if row.shadowed { format!("({}) hidden", row.name) } else { row.name.clone() };
-        table.add_row([format!("  {name}"), cut(&row.value), row.type_name.clone()]);
+/// That there is more, and how to see it.
+fn more(shown: usize, extent: Extent, what: &str) -> String {
+    let left = extent.total.saturating_sub(extent.start + shown);
+    match (left, extent.at_least) {
+        (0, false) => String::new(),
+        (0, true) => format!("  … more {what} ('more' shows them)\n"),
+        (left, true) => format!("  … at least {left} more {what} ('more' shows them)\n"),
+        (left, false) => format!("  … {left} more {what} ('more' shows them)\n"),
     }
-    trimmed(&table) + &more(rows.len(), total, "entries")
-}
-
-fn render_value(value: &str, type_name: &str, inside: &[Row], total: usize) -> String {
-    match (value, type_name) {
-        ("", "") => "done\n".to_owned(),
-        (value, "") => format!("{value}\n"),
-        _ if !inside.is_empty() => {
-            format!("{}\n{}", styled(QUIET, &format!("{type_name}, {total} inside")), render_rows(inside, total))
-        }
-        (value, type_name) => format!("{value}  {}\n", styled(QUIET, type_name)),
-    }
-}
-
-fn more(shown: usize, total: usize, what: &str) -> String {
-    if total > shown { format!("  … {} more {what}\n", total - shown) } else { String::new() }
 }
 
 fn cut(text: &str) -> String {
@@ -441,13 +423,14 @@ fn render_help() -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::report::WatchRow;
 
     fn plain(report: &Report) -> String {
         anstream::adapter::strip_str(&render(report)).to_string()
     }
 
     fn row(name: &str, value: &str) -> Row {
-        Row { name: name.to_owned(), value: value.to_owned(), type_name: "float".to_owned(), shadowed: false }
+        Row { name: name.to_owned(), value: value.to_owned(), type_name: "float".to_owned(), ..Row::default() }
     }
 
     #[test]
@@ -466,22 +449,44 @@ mod tests {
                 first: 9,
                 lines: vec!["function update(dt)".to_owned(), "  local x = dt".to_owned()],
                 current: Some(10),
+                ran: vec![9, 10],
             }),
-            locals: vec![row("dt", "1.0"), Row { shadowed: true, ..row("dt", "2.0") }],
+            locals: vec![
+                Row { before: Some("0.5".to_owned()), ..row("dt", "1.0") },
+                Row { shadowed: true, ..row("dt", "2.0") },
+            ],
+            watches: vec![
+                WatchRow {
+                    number: 1,
+                    what: "dt * 2 in update".to_owned(),
+                    value: Some("2.0".to_owned()),
+                    ..WatchRow::default()
+                },
+                WatchRow {
+                    number: 2,
+                    what: "sum in fare".to_owned(),
+                    note: Some("not in scope here: it is in fare".to_owned()),
+                    out_of_scope: true,
+                    ..WatchRow::default()
+                },
+            ],
         };
         insta::assert_snapshot!(plain(&Report::Stop { stop: Box::new(stop) }), @r"
         lock.upper stopped by breakpoint 2, in update
         during frame.update of lock.upper   dt 1.0
         scripts/lock.lua
-           9 │ function update(dt)
+        ·  9 │ function update(dt)
         → 10 ┃   local x = dt
-          dt = 1.0  (dt) = 2.0
+          dt = 1.0 (was 0.5)  (dt) = 2.0
+          watch 1  dt * 2 in update  2.0
+                2  sum in fare       not in scope here: it is in fare
         ");
     }
 
     #[test]
     fn long_lists_say_how_much_is_missing() {
-        let report = Report::Scope { title: "Locals".to_owned(), rows: vec![row("a", "1.5")], total: 3 };
-        assert_eq!(plain(&report), "   a  1.5  float\n  … 2 more entries\n");
+        let extent = Extent { start: 0, total: 3, at_least: false };
+        let report = Report::Scope { title: "Locals".to_owned(), rows: vec![row("a", "1.5")], extent };
+        assert_eq!(plain(&report), "  a  1.5  float\n  … 2 more entries ('more' shows them)\n");
     }
 }

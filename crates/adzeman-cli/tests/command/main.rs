@@ -5,6 +5,8 @@ use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Output, Stdio};
 use std::thread;
 
+mod inspecting;
+
 use serde_json::Value as Json;
 
 fn adzeman() -> Command {

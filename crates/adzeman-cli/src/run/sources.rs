@@ -1,0 +1,98 @@
+//! Sources: listed, searched, and the lines around a place.
+
+use adzeman_dap::requests::{LoadedSourcesBody, SourceArguments, SourceBody};
+use adzeman_dap::types::{Source, StackFrame};
+use serde_json::json;
+
+use crate::error::CliError;
+use crate::report::{FoundLine, Listing, Report};
+use crate::session::Session;
+
+/// Lines shown before and after the current one at a stop.
+pub(super) const LINES_AROUND: i64 = 3;
+/// Lines shown before and after by `look source`.
+const MORE_LINES: i64 = 12;
+/// Lines found that are shown.
+const MOST_FOUND: usize = 50;
+
+impl Session<'_> {
+    pub(super) fn look_source(&mut self) -> Result<Report, CliError> {
+        self.require_stop()?;
+        let frame = self.frames.get(self.frame).cloned();
+        let listing = frame.map(|frame| self.listing(&frame, MORE_LINES)).transpose()?.flatten();
+        listing
+            .map(|listing| Report::Source { listing })
+            .ok_or_else(|| CliError::Refused("this frame has no source; 'look stack' shows which ones have".to_owned()))
+    }
+
+    /// The source around the first place of a breakpoint.
+    pub(super) fn look_break(&mut self, which: &str) -> Result<Report, CliError> {
+        let id = self.picked_one(which)?.id;
+        let infos = self.breakpoints_now()?;
+        let place = infos.iter().find(|now| Some(now.id) == id).and_then(|now| now.places.first().cloned());
+        let place = place.as_deref().and_then(|place| place.rsplit_once(':'));
+        let found = place.and_then(|(path, line)| Some((path.to_owned(), line.parse::<i64>().ok()?)));
+        let (path, line) = found.ok_or_else(|| {
+            CliError::Refused(format!("breakpoint {which} has no line; 'breaks' shows what it waits for"))
+        })?;
+        let source = Source { path: Some(path), ..Source::default() };
+        self.lines_around(source, line, LINES_AROUND).map(|listing| Report::Source { listing })
+    }
+
+    /// The lines around a frame's, if it has any.
+    pub(super) fn listing(&mut self, frame: &StackFrame, around: i64) -> Result<Option<Listing>, CliError> {
+        let Some(source) = frame.source.clone().filter(|_| frame.line > 0) else { return Ok(None) };
+        let mut listing = self.lines_around(source, frame.line, around)?;
+        let is_innermost = self.frames.iter().find(|held| held.line > 0).is_some_and(|held| held.id == frame.id);
+        if is_innermost {
+            listing.ran.clone_from(&self.lines_ran);
+        }
+        Ok(Some(listing))
+    }
+
+    /// The lines around one, as far as the host knows the text.
+    fn lines_around(&mut self, source: Source, line: i64, around: i64) -> Result<Listing, CliError> {
+        let path = source.path.clone().unwrap_or_default();
+        let text = self.text_of(source)?;
+        let first = (line - around).max(1);
+        let skip = usize::try_from(first - 1).unwrap_or(0);
+        let count = usize::try_from(line + around - first + 1).unwrap_or(1);
+        let lines = text.lines().skip(skip).take(count).map(str::to_owned).collect();
+        Ok(Listing { path, first, lines, current: Some(line), ran: Vec::new() })
+    }
+
+    /// The text of a source; empty when the host does not know it.
+    fn text_of(&mut self, source: Source) -> Result<String, CliError> {
+        let arguments =
+            SourceArguments { source_reference: source.source_reference.unwrap_or(0), source: Some(source) };
+        match self.client.request::<_, SourceBody>("source", &arguments) {
+            Ok(text) => Ok(text.content),
+            Err(CliError::Refused(_)) => Ok(String::new()),
+            Err(error) => Err(error),
+        }
+    }
+
+    pub(super) fn look_sources(&mut self, text: Option<String>) -> Result<Report, CliError> {
+        let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
+        let path = |source: &Source| source.path.clone().unwrap_or_default();
+        let Some(text) = text else {
+            return Ok(Report::Sources { paths: body.sources.iter().map(path).collect() });
+        };
+        let mut found = Vec::new();
+        let paths = body.sources.iter().map(path).filter(|path| path.contains(&text)).collect();
+        for source in body.sources {
+            let path = path(&source);
+            let script = self.text_of(source)?;
+            let lines = script.lines().enumerate().filter(|(_, line)| line.contains(&text));
+            let line = |(number, line): (usize, &str)| FoundLine {
+                path: path.clone(),
+                line: number + 1,
+                text: line.trim().to_owned(),
+            };
+            found.extend(lines.map(line));
+        }
+        let more = found.len() > MOST_FOUND;
+        found.truncate(MOST_FOUND);
+        Ok(Report::Found { text, paths, lines: found, more })
+    }
+}

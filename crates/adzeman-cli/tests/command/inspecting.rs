@@ -1,0 +1,238 @@
+//! Looking at scripts and the host with the command, and that looking disturbs nothing.
+
+use std::path::Path;
+
+use serde_json::Value as Json;
+
+use crate::{Lockside, alone, has, text};
+
+/// Runs commands that must all succeed, and answers what was printed.
+#[track_caller]
+fn ran(host: &Lockside, options: &[&str], commands: &str) -> String {
+    let output = host.batch(options, commands);
+    let shown = text(&output.stdout);
+    assert!(output.status.success(), "{shown}\n{}", text(&output.stderr));
+    shown
+}
+
+/// The same with `--json`, as objects.
+#[track_caller]
+fn objects(host: &Lockside, commands: &str) -> Vec<Json> {
+    ran(host, &["--json"], commands).lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+const AT_UPPER: &str = "break on frame.update for lock.upper when event.boat\ngo\n";
+
+#[test]
+fn changes_between_stops_and_watches_are_shown_at_every_stop() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let commands = format!(
+        "{AT_UPPER}watch event.level - lock.level\nwatch apart * 2 in level_with\nwatch host.weather.rain\nwatches\n\
+         go\nlook level_with\nwatch nobody + 1\nbreak in level_with\ngo\nout\nlook watch 1\nunwatch 2\nwatches\n"
+    );
+    let lines = objects(&host, &commands);
+    let report = |at: usize| &lines[at]["report"];
+    let watch = &report(3)["watch"];
+    assert_eq!((&watch["what"], &watch["value"]), (&"event.level - lock.level in update".into(), &"0.0".into()));
+    let bound = &report(4)["watch"];
+    assert_eq!(bound["note"], "not in scope here: it is in level_with");
+    assert_eq!(report(5)["watch"]["what"], "host.weather.rain", "it is worth something everywhere");
+    let stop = &report(7)["stop"];
+    assert_eq!(stop["watches"].as_array().unwrap().len(), 3);
+    let lock = stop["locals"].as_array().unwrap().iter().find(|row| row["name"] == "lock").unwrap();
+    assert!(lock["before"].as_str().unwrap().starts_with("{above = "), "{lock}");
+    assert_eq!(report(9)["watch"]["note"], "not in scope here: no script makes a variable 'nobody'");
+    let in_level_with = &report(11)["stop"];
+    assert_eq!(in_level_with["function"], "level_with");
+    assert_eq!(in_level_with["watches"][0]["out_of_scope"], true, "{in_level_with}");
+    assert_eq!(report(15)["watches"].as_array().unwrap().len(), 3, "one of four was removed");
+}
+
+#[test]
+fn records_trees_shapes_and_texts_are_read_by_people() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let shown = ran(
+        &host,
+        &[],
+        &format!(
+            "{AT_UPPER}look host.boats as table\nlook host.boats[1]\nlook lock as shape\nlook host\nlook stack\n\
+             look \"one\\ntwo\" as text\nlook \"lock\" as bytes\nlook 255 as hex\nlook 5 as binary\nlook 8 as octal\n\
+             look sources margin\nlook sources ledger.lua\nlook globals\nlook it2\n"
+        ),
+    );
+    has(
+        &shown,
+        &[
+            "heading  length  lock",
+            "   boat         table",
+            "     heading    string",
+            "water in the chamber, above the basin's bed",
+            "subject lock.upper; context lock.upper",
+            "\"(secret)\"",
+            "update(dt = 1.0, lock = {",
+            "frame.update of lock.upper, raised by lockside",
+            "one\ntwo\n",
+            "00000000  6c 6f 63 6b",
+            "0xff",
+            "0b101",
+            "0o10",
+            "scripts/lock.lua:4  local margin = EVEN",
+            "scripts/ledger.lua\n",
+            "captures choose, target, turns, level_with, …",
+            "look it2\n5  integer",
+        ],
+    );
+    assert!(!shown.contains("271828"), "what is secret is not shown");
+    assert!(!shown.contains("collectgarbage"), "built-ins are hidden unless asked for");
+}
+
+#[test]
+fn long_lists_go_on_with_more() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let list = "(function() local t = {} for i = 1, 100 do t[i] = {n = i} end return t end)()";
+    let lines = objects(&host, &format!("look {list}\nmore\nmore\nlook {list} as table\nmore\n"));
+    let first = |line: &Json, rows: &str| line["report"][rows][0]["name"].as_str().unwrap().to_owned();
+    assert_eq!(first(&lines[1], "inside"), "[1]");
+    assert_eq!([first(&lines[2], "rows"), first(&lines[3], "rows")], ["[41]", "[81]"]);
+    assert_eq!([first(&lines[4], "rows"), first(&lines[5], "rows")], ["[1]", "[41]"]);
+    assert_eq!(lines[5]["report"]["total"], 100);
+    let output = host.batch(&[], "look 1\nmore\n");
+    has(&text(&output.stderr), &["there is no more of what was listed last"]);
+}
+
+#[test]
+fn monitors_print_their_samples_for_programs() {
+    let host = Lockside::start(&["--fps", "200"]);
+    let lines = objects(
+        &host,
+        "monitor host.office.frame every 20ms for 3\nunmonitor all\nmonitor event.dt on frame.update every 30 for 2\n",
+    );
+    let samples: Vec<_> =
+        lines.iter().filter_map(|line| line["notice"].get("value").map(|_| &line["notice"])).collect();
+    assert_eq!(samples.len(), 5, "{lines:?}");
+    let frame = |sample: &Json| sample["value"].as_str().unwrap().parse::<u64>().unwrap();
+    assert!(frame(samples[0]) < frame(samples[2]));
+    assert_eq!(samples[4]["what"], "event.dt on frame.update every 30");
+    assert_eq!((&samples[4]["value"], &samples[4]["count"]), (&"1.0".into(), &2.into()));
+    assert!(samples.iter().all(|sample| sample["cost_microseconds"].as_f64().unwrap() > 0.0));
+    let fails = |commands: &str, part: &str| has(&text(&host.batch(&[], commands).stderr), &[part]);
+    fails("monitor host.office.frame +\n", "cannot read that");
+    fails("monitors\n", "nothing is monitored");
+    fails("unmonitor 4\n", "there is no monitor 4");
+    fails("break on frame.update\ngo\nmonitor 1\n", "the host is held at a stop; 'go' first");
+}
+
+#[test]
+fn watches_are_kept_in_the_project_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("adzeman.toml");
+    std::fs::write(&file, "# ours\nlibrary = [\"lib/\"]\n").unwrap();
+    let project = ["--project", file.to_str().unwrap()];
+    let host = Lockside::start(&["--fps", "0"]);
+    ran(&host, &project, "watch host.office.frame\nwatch apart in level_with\nkeep watches\n");
+    let kept = std::fs::read_to_string(&file).unwrap();
+    assert_eq!(
+        kept,
+        "# ours\nlibrary = [\"lib/\"]\nwatches = [\n  \"host.office.frame\",\n  \"apart in level_with\",\n]\n"
+    );
+    let shown = ran(&host, &project, "watches\nunwatch 1\n");
+    has(&shown, &["1  host.office.frame", "2  apart in level_with"]);
+    assert!(!std::fs::read_to_string(&file).unwrap().contains("host.office.frame"));
+}
+
+#[test]
+fn a_change_that_the_host_does_not_want_changes_nothing() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let fails = |commands: &str, part: &str| {
+        let output = host.batch(&[], commands);
+        assert_eq!(output.status.code(), Some(1));
+        has(&text(&output.stderr), &[part]);
+    };
+    fails("let host.locks.upper.level = 99\n", "lock upper holds from 0 to 10 m of water");
+    fails("let host.locks.upper.level = 'high'\n", "expected f64");
+    fails("let host.locks.upper.gates.below = 'ajar'\n", "expected `open` or `shut`");
+    fails("let host.office.frame = 1\n", "the host opened it for looking only");
+    fails("look host.office.safe_code\n", "is kept secret by the host");
+    let shown = ran(&host, &[], "let host.weather.rain = 3\n");
+    has(&shown, &["host.weather.rain is now 3.0, changed before ", "s on the host's clock"]);
+}
+
+/// Numbers that look random and are the same in every run.
+struct Numbers(u64);
+
+impl Numbers {
+    fn below(&mut self, limit: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % limit
+    }
+}
+
+/// Everything in the database, as text.
+fn records(file: &Path) -> Vec<String> {
+    let database = rusqlite::Connection::open(file).unwrap();
+    let mut rows = database.prepare("select rowid, * from passage order by rowid").unwrap();
+    let count = rows.column_count();
+    let row = |row: &rusqlite::Row<'_>| {
+        let cells = (0..count).map(|at| format!("{:?}", row.get_ref_unwrap(at)));
+        Ok(cells.collect::<Vec<_>>().join(" "))
+    };
+    rows.query_map([], row).unwrap().map(Result::unwrap).collect()
+}
+
+/// What is looked at; none of it can be told from the outside not to have been.
+const LOOKS: [&str; 24] = [
+    "look",
+    "look stack",
+    "look locals",
+    "look captured",
+    "look globals",
+    "look built-ins",
+    "look event",
+    "look host",
+    "look source",
+    "look contexts",
+    "look sources margin",
+    "look lock",
+    "look lock.gates",
+    "look lock as shape",
+    "look lock as table",
+    "look lock.level * 2",
+    "look host.boats as table",
+    "look host.locks as shape",
+    "look host.locks as text",
+    "look host.office",
+    "look update",
+    "look string.format('%s %q', lock.name, lock.level)",
+    "look event.level as hex",
+    "watches",
+];
+
+/// The whole promise in one run: 5,000 frames, 200 stops, five looks at each.
+#[test]
+fn a_thousand_looks_at_two_hundred_stops_change_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let (quiet, looked) = (folder.path().join("quiet.db"), folder.path().join("looked.db"));
+    let options = |file: &Path| {
+        let file = file.to_str().unwrap().to_owned();
+        ["--fps", "0", "--frames", "5000", "--seed", "23", "--db", &file].map(str::to_owned)
+    };
+    let undisturbed = alone(&options(&quiet).each_ref().map(String::as_str));
+    let host = Lockside::start(&options(&looked).each_ref().map(String::as_str));
+    let mut numbers = Numbers(4711);
+    let mut commands =
+        "break on frame.update for lock.upper once\ngo\nwatch lock.level - event.level\nwatch host.weather.wind\n"
+            .to_owned();
+    for _ in 0..200 {
+        commands.push_str(&format!("go {} frame.update\n", 1 + numbers.below(60)));
+        for _ in 0..5 {
+            commands.push_str(LOOKS[numbers.below(LOOKS.len() as u64) as usize]);
+            commands.push('\n');
+        }
+    }
+    let shown = ran(&host, &[], &commands);
+    assert_eq!(shown.matches("as it was to go on to here").count(), 200);
+    assert_eq!(host.summary(), undisturbed, "the same state, to the bit");
+    let (quiet, looked) = (records(&quiet), records(&looked));
+    assert!(quiet.len() > 20, "{} records", quiet.len());
+    assert_eq!(looked, quiet, "the same records");
+}
