@@ -111,6 +111,7 @@ impl Context {
             self.main.push_table()?;
             self.main.set_slot(slot)?;
         }
+        self.prepare_names()?;
         self.main.push_self();
         walk::note_thread(self.main)?;
         natives::take_over(self.main)?;

@@ -65,6 +65,8 @@ enum Found {
     Global,
 }
 
+/// The trees of the host's data, which have names of their own.
+const ROOTS: [Root; 2] = [Root::Host, Root::Event];
 /// Results of evaluations that can be named.
 const MOST_RESULTS: i64 = 9;
 
@@ -147,9 +149,33 @@ impl Context {
         let state = self.main;
         let top = state.top();
         self.push_globals_at(state, target);
-        let found = state.raw_get_field(-1, name).is_ok() && state.type_at(-1) != Type::Nil;
+        let pushed = match ROOTS.iter().position(|root| root.name() == name) {
+            Some(number) => {
+                // Asked for by every condition on an event: its text is at hand.
+                state.push_slot(Slot::RootNames);
+                state.raw_get_index(-1, i64::try_from(number).unwrap_or(0) + 1);
+                state.remove(state.top() - 1);
+                true
+            }
+            None => state.push_bytes(name.as_bytes()).is_ok(),
+        };
+        let found = pushed && {
+            state.raw_get(-2);
+            state.type_at(-1) != Type::Nil
+        };
         state.cut_to(top);
         found
+    }
+
+    /// Makes the texts of the names that stand for the host's data.
+    pub(crate) fn prepare_names(&self) -> Result<(), EngineError> {
+        self.main.push_table()?;
+        for (number, root) in (1..).zip(ROOTS) {
+            self.main.push_integer(number);
+            self.main.push_bytes(root.name().as_bytes())?;
+            self.main.raw_set(-3)?;
+        }
+        self.main.set_slot(Slot::RootNames)
     }
 
     /// Where the names of an expression are.

@@ -236,6 +236,9 @@ impl EngineContext for LuaEngine {
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
         // The script has run since the last one.
         self.context.forget_keys();
+        if let Err(error) = self.context.forget_surplus() {
+            tracing::warn!(%error, "values that were shown are kept alive");
+        }
         work(&mut View::new(&self.context, self.context.main));
     }
 

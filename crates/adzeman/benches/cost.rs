@@ -1,21 +1,22 @@
 //! What debugging costs: `cargo bench -p adzeman`. Prints ratios within the run, which are what `docs/performance.md`
 //! quotes; the times themselves depend on the machine.
 
+mod support;
+
 use std::cell::RefCell;
-use std::fs;
 use std::hint::black_box;
 use std::io::{Read, Write};
 use std::net::TcpStream;
-use std::path::Path;
 use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
-use adzeman_dap::{Decoded, Message, Request, decode, encode};
 use criterion::Criterion;
 use mlua::{Function, HookTriggers, Lua, VmState};
 use serde_json::{Value as Json, json};
+
+use support::{Client, mean};
 
 /// A script and its argument, with the lines that breakpoints are set on.
 struct Case {
@@ -121,57 +122,15 @@ end",
     },
 ];
 
-/// Just enough of a client.
-struct Client<R, W> {
-    reader: R,
-    writer: W,
-    held: Vec<u8>,
-    seq: i64,
+/// Setting breakpoints in the case.
+trait Breaks {
+    fn break_at(&mut self, line: u32, condition: Option<&str>);
+    fn break_with(&mut self, line: u32, more: Json);
+    /// A thousand breakpoints in files that nothing of is called.
+    fn break_everywhere_else(&mut self);
 }
 
-impl<R: Read, W: Write> Client<R, W> {
-    fn attach(reader: R, writer: W) -> Self {
-        let mut client = Self { reader, writer, held: Vec::new(), seq: 0 };
-        client.request("initialize", json!({}));
-        client.request("attach", json!({}));
-        client
-    }
-
-    fn message(&mut self) -> Message {
-        let mut chunk = [0; 8192];
-        loop {
-            if let Decoded::Message { message, consumed } = decode(&self.held).expect("a message") {
-                self.held.drain(..consumed);
-                return message;
-            }
-            let count = self.reader.read(&mut chunk).expect("the host is there");
-            assert!(count > 0, "the host has hung up");
-            self.held.extend_from_slice(&chunk[..count]);
-        }
-    }
-
-    fn request(&mut self, command: &str, arguments: Json) -> Json {
-        self.seq += 1;
-        let request = Request { seq: self.seq, command: command.into(), arguments: Some(arguments) };
-        self.writer.write_all(&encode(&Message::Request(request)).expect("a request")).expect("the host is there");
-        loop {
-            if let Message::Response(response) = self.message()
-                && response.request_seq == self.seq
-            {
-                assert!(response.success, "{command}: {:?}", response.message);
-                return response.body.unwrap_or_default();
-            }
-        }
-    }
-
-    fn event(&mut self, name: &str) {
-        loop {
-            if matches!(self.message(), Message::Event(event) if event.event == name) {
-                return;
-            }
-        }
-    }
-
+impl<R: Read, W: Write> Breaks for Client<R, W> {
     fn break_at(&mut self, line: u32, condition: Option<&str>) {
         self.break_with(line, json!({ "condition": condition }));
     }
@@ -183,10 +142,7 @@ impl<R: Read, W: Write> Client<R, W> {
         assert_eq!(body["breakpoints"][0]["verified"], true);
         assert_eq!(body["breakpoints"][0]["line"], line);
     }
-}
 
-impl<R: Read, W: Write> Client<R, W> {
-    /// A thousand breakpoints in files that nothing of is called.
     fn break_everywhere_else(&mut self) {
         for number in 0..OTHER_FILES {
             let lines = (0..BREAKPOINTS_A_FILE).map(|function| json!({"line": function * 4 + 2}));
@@ -406,21 +362,6 @@ fn stop(criterion: &mut Criterion) {
     client.request("disconnect", json!({}));
     drop(client);
     script.join().expect("the host ends");
-}
-
-/// The mean time of a benchmark of this run, which began at `begun`, in nanoseconds.
-fn mean(begun: SystemTime, group: &str, name: &str) -> Option<f64> {
-    let root = std::env::var_os("CARGO_TARGET_DIR")
-        .map_or_else(|| Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target"), std::path::PathBuf::from);
-    let file = root.join("criterion").join(group).join(name.replace(' ', "_")).join("new/estimates.json");
-    let file =
-        if file.exists() { file } else { root.join("criterion").join(group).join(name).join("new/estimates.json") };
-    // Those of an earlier run are left out.
-    if fs::metadata(&file).ok()?.modified().ok()? < begun {
-        return None;
-    }
-    let estimates: Json = serde_json::from_str(&fs::read_to_string(file).ok()?).ok()?;
-    estimates["mean"]["point_estimate"].as_f64()
 }
 
 fn print_ratios(begun: SystemTime) {

@@ -184,10 +184,57 @@ impl Host {
         *Lane::of(self.shared()).pump.borrow_mut() = Some(Box::new(pump));
     }
 
-    /// Opens a session within the process, without a socket, speaking the same protocol.
+    /// Opens a session within the process, without a socket, speaking the same protocol. Whatever a person can look at from
+    /// outside, a program can from here.
     ///
     /// # Errors
     /// When no thread can be started for it.
+    ///
+    /// ```
+    /// use adzeman::dap::{Decoded, Message, Request, decode, encode};
+    /// use adzeman::{Host, Listen, LuaContext};
+    /// use std::io::{Read, Write};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let lua = mlua::Lua::new();
+    /// let context = LuaContext::attach(&host, &lua, "keeper")?;
+    /// context.load("keeper.lua", "boats = {{name = 'Heron', length = 24}}")?.call::<()>(())?;
+    ///
+    /// let (mut reader, mut writer) = host.connect()?;
+    /// let asking = std::thread::spawn(move || {
+    ///     for (seq, command, arguments) in [
+    ///         (1, "initialize", "{}"),
+    ///         (2, "attach", "{}"),
+    ///         (3, "adzeman/table", r#"{"expression": "boats"}"#),
+    ///     ] {
+    ///         let arguments = serde_json::from_str(arguments).ok();
+    ///         let request = Request { seq, command: command.to_owned(), arguments };
+    ///         writer.write_all(&encode(&Message::Request(request)).unwrap()).unwrap();
+    ///     }
+    ///     let (mut held, mut chunk) = (Vec::new(), [0; 4096]);
+    ///     loop {
+    ///         while let Decoded::Message { message, consumed } = decode(&held).unwrap() {
+    ///             held.drain(..consumed);
+    ///             if let Message::Response(response) = message
+    ///                 && response.request_seq == 3
+    ///             {
+    ///                 return response.body.unwrap();
+    ///             }
+    ///         }
+    ///         let count = reader.read(&mut chunk).unwrap();
+    ///         held.extend_from_slice(&chunk[..count]);
+    ///     }
+    /// });
+    /// while !asking.is_finished() {
+    ///     host.poll();
+    /// }
+    /// let table = asking.join().unwrap();
+    /// assert_eq!(table["columns"], serde_json::json!(["length", "name"]));
+    /// assert_eq!(table["rows"][0]["cells"], serde_json::json!(["24", "\"Heron\""]));
+    /// # Ok(())
+    /// # }
+    /// ```
     pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
         let (mine, theirs) = Pipe::pair();
         session::start(self.shared().clone(), theirs.0, theirs.1, || {})?;

@@ -70,3 +70,5 @@ pub use transport::{Pipe, PipeReader, PipeWriter};
 
 /// The parts that engines are built from, for authors of other engines.
 pub use adzeman_core as core;
+/// The protocol that sessions speak, for programs that look into a host from inside its process.
+pub use adzeman_dap as dap;

@@ -43,10 +43,12 @@ pub(crate) enum Slot {
     Results,
     /// The host's function that tells what a userdata holds.
     Types,
+    /// The names that stand for the host's data, as texts of the state.
+    RootNames,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 9] = [0; 9];
+static SLOTS: [u8; 10] = [0; 10];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

@@ -69,9 +69,11 @@ impl State {
                 scan.finished = true;
                 while ffi::lua_next(raw, 2) != 0 {
                     ffi::lua_settop(raw, 6);
-                    let number = ffi::lua_tointegerx(raw, 6, ptr::null_mut());
-                    let is_element =
-                        ffi::lua_isinteger(raw, 6) != 0 && number >= 1 && number.unsigned_abs() <= scan.length as u64;
+                    // Only whole numbers are read: a text would be tried as one.
+                    let is_element = ffi::lua_isinteger(raw, 6) != 0 && {
+                        let number = ffi::lua_tointegerx(raw, 6, ptr::null_mut());
+                        number >= 1 && number.unsigned_abs() <= scan.length as u64
+                    };
                     if is_element || is_key_of(raw, 4) {
                         continue;
                     }

@@ -16,7 +16,7 @@ use crate::ffi::state::{State, Type};
 use crate::ffi::tables::KeyScan;
 
 /// A table with more keys than this beside its sequence is not sorted.
-const MOST_SORTED: usize = 10_000;
+const MOST_SORTED: usize = 2_500;
 /// A sequence longer than this is passed over as a whole when names are looked for.
 const LONG_SEQUENCE: usize = 4096;
 /// A sequence up to this length is walked through as well, at once, for names that lie before its end.

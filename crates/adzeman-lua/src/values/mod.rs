@@ -25,6 +25,9 @@ pub(crate) use describe::captured_names;
 use keys::{KeyList, Which};
 pub(crate) use userdata::ShownTypes;
 
+/// Handles that are kept while the scripts run on.
+const MOST_HELD: usize = 100_000;
+
 /// What a handle stands for.
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Node {
@@ -89,6 +92,11 @@ impl Context {
         }
         self.main.push_table()?;
         self.main.set_slot(Slot::Anchors)
+    }
+
+    /// Forgets what was shown while the scripts run, once it is very much: nothing else would end its life.
+    pub(crate) fn forget_surplus(&self) -> Result<(), EngineError> {
+        if self.on_show.held.borrow().len() > MOST_HELD { self.forget_handles() } else { Ok(()) }
     }
 
     /// Forgets which keys tables have: something of the script has run, or is about to.

@@ -12,7 +12,7 @@ use crate::ffi::tables::KeyScan;
 /// Elements and names in a preview, and in that of a table inside it.
 const SHOWN: [usize; 2] = [8, 3];
 /// Keys counted for a preview, and for that of a table inside it.
-const COUNTED: [usize; 2] = [1000, 32];
+const COUNTED: [usize; 2] = [250, 32];
 /// Of these, the first in order are shown.
 const CHOSEN_FROM: usize = 64;
 

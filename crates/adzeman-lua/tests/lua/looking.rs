@@ -288,7 +288,7 @@ fn pages_of_very_many_keys_go_on_where_the_last_one_ended() {
     assert_eq!(names[0], "(metatable)");
     let distinct: std::collections::HashSet<_> = names.iter().collect();
     assert_eq!((names.len(), distinct.len()), (30_001, 30_001));
-    assert!(!totals[0].1 && totals[0].0 > 10_000, "the first page does not count them all: {:?}", totals[0]);
+    assert!(!totals[0].1 && totals[0].0 > 2_500, "the first page does not count them all: {:?}", totals[0]);
     assert_eq!(totals.last(), Some(&(30_001, true)));
 }
 

@@ -14,6 +14,9 @@ use crate::lane::SafePoint;
 /// Lists count from 1 in Lua, the language that paths are written in.
 pub(super) const INDEX_BASE: usize = 1;
 
+/// References that are kept at one time; beyond it, those given so far become stale.
+const MOST_REFERENCES: usize = 200_000;
+
 /// What is asked for behind a `variablesReference`.
 #[derive(Debug, Clone)]
 pub(super) enum Inside {
@@ -52,6 +55,9 @@ pub(super) fn base(format: Option<&ValueFormat>) -> u32 {
 impl Session {
     /// A number for what is inside a value.
     pub(super) fn refer(&mut self, reference: Reference) -> i64 {
+        if self.references.len() >= MOST_REFERENCES {
+            self.references.clear();
+        }
         self.last_reference += 1;
         self.references.insert(self.last_reference, reference);
         self.last_reference

@@ -422,6 +422,10 @@ fn what_is_secret_never_leaves_the_host() {
             seen.push(format!("{:?} {:?}", answer.message, answer.body));
         }
     }
+    for name in ["host.locks.upper.pin", "host.locks.upper", "host.locks"] {
+        let info = client.request("dataBreakpointInfo", json!({"name": name, "frameId": frame}));
+        seen.push(format!("{:?} {:?}", info.message, info.body));
+    }
     for title in ["Event", "Host", "Globals"] {
         let mut waiting = scope(&mut client, title);
         while let Some(variable) = waiting.pop() {
