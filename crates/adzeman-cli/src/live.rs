@@ -5,12 +5,13 @@ use std::io::{self, Stdout};
 use std::time::{Duration, Instant};
 
 use ratatui::backend::CrosstermBackend;
+use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
 use ratatui::crossterm::terminal::{disable_raw_mode, enable_raw_mode};
 use ratatui::layout::{Constraint, Rect};
 use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line, Text};
-use ratatui::widgets::{Cell, Paragraph, Row, Sparkline, Table};
+use ratatui::widgets::{Cell, Paragraph, Row, Sparkline, Table, Widget as _};
 use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 
 use crate::error::CliError;
@@ -72,6 +73,15 @@ impl LiveView {
             shown.course.drain(..surplus);
             shown.last = Some(row.clone());
         }
+    }
+
+    /// Prints what happened meanwhile above the view.
+    pub(crate) fn print_above(&mut self, notices: &[String]) -> Result<(), CliError> {
+        for line in notices.iter().flat_map(|notice| notice.lines()) {
+            let write = |buffer: &mut Buffer| Paragraph::new(line).render(buffer.area, buffer);
+            self.terminal.insert_before(1, write).map_err(broken)?;
+        }
+        Ok(())
     }
 
     /// Draws what has changed, and answers the key that was pressed.

@@ -597,10 +597,12 @@ fn tidy(error: EngineError) -> EngineError {
     }
 }
 
-/// Drops `expression:1: ` from the front of a message: it is the only line there is.
+/// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.
 fn strip_position(text: &str) -> &str {
-    let prefixes = ["expression:1: ", "condition:1: ", "statement:1: "];
-    prefixes.iter().find_map(|prefix| text.strip_prefix(prefix)).unwrap_or(text)
+    let prefixes = ["expression:", "condition:", "statement:"];
+    let behind = prefixes.iter().find_map(|prefix| text.strip_prefix(prefix));
+    let split = behind.and_then(|behind| behind.split_once(": "));
+    split.filter(|(line, _)| line.parse::<u32>().is_ok()).map_or(text, |(_, message)| message)
 }
 
 fn looks_like_statement(text: &str) -> bool {

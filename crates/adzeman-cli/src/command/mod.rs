@@ -123,7 +123,7 @@ pub(crate) const VERBS: [(&str, &str, &str); 25] = [
     (
         "monitor",
         "monitor EXPRESSION [every TIME | on EVENT [every N]] [for N]",
-        "show it while the host runs, without stopping it: every 2s, 200ms, or at events; 'for' so many samples",
+        "go on, and show it while the host runs: every 2s, 200ms, or at events; 'for' so many samples",
     ),
     ("monitors", "monitors", "show again what was monitored"),
     ("unmonitor", "unmonitor N | all", "monitor it no longer"),

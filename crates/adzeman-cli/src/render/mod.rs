@@ -2,6 +2,7 @@
 
 mod values;
 
+use std::cell::RefCell;
 use std::fmt::Write as _;
 use std::io::Write as _;
 
@@ -35,6 +36,8 @@ const WIDEST_BESIDE_OTHERS: usize = 60;
 
 pub(crate) struct Printer {
     json: bool,
+    /// What happened by itself while the terminal belongs to a view, which shows it.
+    held: RefCell<Option<Vec<String>>>,
 }
 
 fn styled(style: Style, text: &str) -> String {
@@ -54,7 +57,17 @@ fn to_stderr(text: &str) {
 
 impl Printer {
     pub(crate) fn new(json: bool) -> Self {
-        Self { json }
+        Self { json, held: RefCell::new(None) }
+    }
+
+    /// Has a view show what happens by itself, or no longer.
+    pub(crate) fn hold_notices(&self, hold: bool) {
+        *self.held.borrow_mut() = hold.then(Vec::new);
+    }
+
+    /// What happened since the last time, for the view.
+    pub(crate) fn held_notices(&self) -> Vec<String> {
+        self.held.borrow_mut().as_mut().map(std::mem::take).unwrap_or_default()
     }
 
     /// Whether it prints for programs.
@@ -97,6 +110,8 @@ impl Printer {
     pub(crate) fn notice(&self, notice: &Notice) {
         if self.json {
             to_stdout(&format!("{}\n", json!({ "notice": notice })));
+        } else if let Some(held) = self.held.borrow_mut().as_mut() {
+            held.push(anstream::adapter::strip_str(&render_notice(notice)).to_string());
         } else {
             to_stdout(&render_notice(notice));
         }
@@ -344,7 +359,7 @@ fn render_event(rows: &[Row]) -> String {
     let subject = value("subject").map_or(String::new(), |subject| format!(" of {subject}"));
     let carried = rows.iter().filter(|row| row.name != "name" && row.name != "subject");
     let carried: Vec<_> = carried
-        .map(|row| format!("{} {}", styled(NAME, &row.name), cut_to(&row.value, WIDEST_BESIDE_OTHERS)))
+        .map(|row| format!("{} {}", styled(NAME, &row.name), values::with_before(row, WIDEST_BESIDE_OTHERS)))
         .collect();
     format!("during {}{subject}   {}\n", styled(STRONG, &name), carried.join("   "))
 }

@@ -11,7 +11,7 @@ use crate::report::{AboutRow, Report, Row, SampleRow, TreeRow, WatchRow};
 /// Widest cell of a table.
 const WIDEST_CELL: usize = 28;
 /// Widest value before a remark.
-const WIDEST_REMARKED: usize = 60;
+const WIDEST_REMARKED: usize = 56;
 /// Widest value of an earlier stop.
 const WIDEST_BEFORE: usize = 28;
 /// Two values that begin with as many equal characters do not tell each other apart in a line.
@@ -108,18 +108,28 @@ pub(super) fn render_glance(rows: &[Row]) -> String {
     let mut used = 0;
     for row in rows {
         let shown = if row.shadowed { format!("({})", row.name) } else { row.name.clone() };
-        let before = row.before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, &row.value)));
-        let value = cut_to(&row.value, WIDEST - before.chars().count()) + &before;
+        let value = before_and_now(row, WIDEST);
         let width = shown.chars().count() + value.chars().count() + 6;
         if used > 0 && used + width > WIDEST {
             text.push('\n');
             used = 0;
         }
-        let value = if row.before.is_some() { styled(CHANGED, &value) } else { value };
-        let _ = write!(text, "  {} = {value}", styled(NAME, &shown));
+        let _ = write!(text, "  {} = {}", styled(NAME, &shown), with_before(row, WIDEST));
         used += width;
     }
     text + "\n"
+}
+
+/// A value, with what it was at an earlier stop if that was another one.
+fn before_and_now(row: &Row, widest: usize) -> String {
+    let before = row.before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, &row.value)));
+    cut_to(&row.value, widest - before.chars().count()) + &before
+}
+
+/// The same, in the colour of changes if it changed.
+pub(super) fn with_before(row: &Row, widest: usize) -> String {
+    let text = before_and_now(row, widest);
+    if row.before.is_some() { styled(CHANGED, &text) } else { text }
 }
 
 /// What a value was before, in few words; that it is another one, when the beginnings do not tell.

@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering::SeqCst;
 use std::time::{Duration, Instant};
 
 use adzeman_dap::extra::{self, MonitorArguments, MonitorBody, SampleBody};
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
 use crate::command::{Every, Monitor};
 use crate::error::CliError;
@@ -43,18 +43,22 @@ impl Session<'_> {
         }
     }
 
-    /// Samples all monitors until the person has seen enough, something stops, or all samples were taken.
+    /// Samples all monitors until the person has seen enough, something stops, or all samples were taken. Whatever is held
+    /// goes on.
     pub(super) fn show_monitors(&mut self) -> Result<Report, CliError> {
         if self.monitors.is_empty() {
             return Err(CliError::Refused("nothing is monitored; 'monitor EXPRESSION every 2s' does".to_owned()));
         }
-        if self.stopped.is_some() {
-            let why = "the host is held at a stop; 'go' first, or use 'watch', which shows values at every stop";
-            return Err(CliError::Refused(why.to_owned()));
-        }
         let at_work = self.begin_monitors()?;
+        if let Some(thread_id) = self.stopped {
+            // What is held has no course to be watched.
+            let _: Json = self.client.request("continue", &json!({ "threadId": thread_id }))?;
+            self.forget_stop();
+        }
         let live = !self.printer.is_json() && self.patience.is_none() && std::io::stdout().is_terminal();
+        self.printer.hold_notices(live);
         let outcome = if live { self.watch_live(&at_work) } else { self.print_samples(&at_work) };
+        self.printer.hold_notices(false);
         for monitor_id in at_work.into_keys() {
             let _: Json = self.client.request(extra::END_MONITOR, &MonitorBody { monitor_id })?;
         }
@@ -113,6 +117,7 @@ impl Session<'_> {
                 Some(Seen::Stop(report)) => return Ok(report),
                 None => {}
             }
+            view.print_above(&self.printer.held_notices())?;
             match view.refresh()? {
                 crate::live::Key::None => {}
                 crate::live::Key::Sample => {

@@ -18,7 +18,7 @@ const TREE_LEVELS: usize = 3;
 /// Children of one part of the tree that are shown.
 const MOST_CHILDREN: usize = 12;
 /// Elements of one list of the tree that are shown: they are alike.
-const MOST_ELEMENTS: usize = 2;
+const MOST_ELEMENTS: usize = 1;
 
 /// A list that was not shown to its end.
 #[derive(Debug, Clone)]
@@ -189,28 +189,42 @@ impl Session<'_> {
         Ok(Report::Text { expression, text: body.result.unwrap_or_default(), bytes_in_all: body.bytes_in_all })
     }
 
-    /// All objects of the host, as a tree.
+    /// All objects of the host, as a tree. Of parts that have the same fields, the first is opened.
     pub(super) fn look_host(&mut self) -> Result<Report, CliError> {
         let arguments = self.evaluation("host", "variables")?;
         let body: ValueBody = self.client.request("evaluate", &arguments)?;
         let mut rows = Vec::new();
         if body.variables_reference > 0 {
-            self.grow(body.variables_reference, 0, MOST_ROWS, &mut rows)?;
+            let objects = self.variables(body.variables_reference, 0, MOST_ROWS, None)?;
+            self.grow(objects, 0, false, &mut rows)?;
         }
         Ok(Report::Tree { rows })
     }
 
-    fn grow(&mut self, reference: i64, depth: usize, most: usize, rows: &mut Vec<TreeRow>) -> Result<(), CliError> {
-        let body = self.variables(reference, 0, most, None)?;
+    /// `read_only` is whether what is grown cannot be changed as a whole.
+    fn grow(
+        &mut self,
+        body: VariablesBody,
+        depth: usize,
+        read_only: bool,
+        rows: &mut Vec<TreeRow>,
+    ) -> Result<(), CliError> {
         let more = body.total.saturating_sub(body.variables.len());
+        let mut opened: Vec<Vec<String>> = Vec::new();
         for variable in body.variables {
-            let reference = variable.variables_reference;
-            let is_list = variable.indexed_variables.is_some();
-            let is_leaf = reference == 0 || depth + 1 >= TREE_LEVELS;
-            rows.push(TreeRow { depth, is_leaf, row: row(variable) });
-            if !is_leaf {
-                let most = if is_list { MOST_ELEMENTS } else { MOST_CHILDREN };
-                self.grow(reference, depth + 1, most, rows)?;
+            let most = if variable.indexed_variables.is_some() { MOST_ELEMENTS } else { MOST_CHILDREN };
+            let may_open = variable.variables_reference > 0 && depth + 1 < TREE_LEVELS;
+            let inside = may_open.then(|| self.variables(variable.variables_reference, 0, most, None)).transpose()?;
+            let fields = inside.as_ref().map(fields_of).filter(|_| variable.indexed_variables.is_none());
+            let inside = inside.filter(|_| fields.as_ref().is_none_or(|fields| !opened.contains(fields)));
+            opened.extend(fields);
+            let mut row = row(variable);
+            // It is said once, of the whole.
+            let is_read_only = row.about.read_only;
+            row.about.read_only &= !read_only;
+            rows.push(TreeRow { depth, is_leaf: inside.is_none(), row });
+            if let Some(inside) = inside {
+                self.grow(inside, depth + 1, is_read_only, rows)?;
             }
         }
         if more > 0 {
@@ -219,6 +233,10 @@ impl Session<'_> {
         }
         Ok(())
     }
+}
+
+fn fields_of(body: &VariablesBody) -> Vec<String> {
+    body.variables.iter().map(|held| held.name.clone()).collect()
 }
 
 pub(super) fn row(variable: Variable) -> Row {

@@ -2,7 +2,7 @@
 
 use serde_json::Value as Json;
 
-use super::{HostError, Path, Segment};
+use super::{HostError, Path, SECRET, Segment};
 use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable};
 
 /// Which tree a path starts in.
@@ -126,6 +126,7 @@ pub fn describe(data: &Json, place: &TreePath) -> Value {
         Json::Bool(_) => (Kind::Boolean, "boolean"),
         Json::Number(number) if number.is_f64() => (Kind::Float, "float"),
         Json::Number(_) => (Kind::Integer, "integer"),
+        Json::String(text) if text == SECRET => (Kind::String, "secret"),
         Json::String(_) => (Kind::String, "string"),
         Json::Array(_) => (Kind::Object, "list"),
         Json::Object(_) => (Kind::Object, "object"),
@@ -172,6 +173,7 @@ pub fn preview(data: &Json) -> String {
 
 fn write_preview(out: &mut Preview, data: &Json, depth: usize) {
     match data {
+        Json::String(text) if text == SECRET => out.push(text),
         Json::String(text) => out.quoted(text.as_bytes()),
         Json::Object(fields) if depth < 2 => out.group("{", "}", fields.iter(), |out, (name, data)| {
             out.push(name);

@@ -224,7 +224,7 @@ fn children_have_expressions_and_natures() {
     assert_eq!(client.evaluate("kept.crew[1].nick"), nick["value"]);
 
     let winch = evaluate_as(&mut client, "repl", "winch");
-    assert_eq!(winch["result"], "{load: 3.0, serial: \"(secret)\"}");
+    assert_eq!(winch["result"], "{load: 3.0, serial: (secret)}");
     let members = variables(&mut client, &winch["variablesReference"]);
     let names: Vec<_> = members.iter().map(|member| member["name"].as_str().unwrap()).collect();
     assert_eq!(names, ["load", "serial", "half_load", "pull", "(metatable)"]);
