@@ -108,7 +108,9 @@ impl Session<'_> {
         let rows: Vec<_> = self.monitors.iter().map(|held| (held.number, held.title())).collect();
         let mut view = LiveView::open(rows)?;
         let mut samples = HashMap::new();
-        while !self.has_all(&samples) {
+        // Set too when the terminal goes away.
+        INTERRUPTED.store(false, SeqCst);
+        while !self.has_all(&samples) && !INTERRUPTED.swap(false, SeqCst) {
             match self.next_sample(at_work, GLANCE)? {
                 Some(Seen::Sample(row)) => {
                     view.take(&row);
