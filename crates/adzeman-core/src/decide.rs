@@ -30,6 +30,8 @@ pub struct Change {
 /// Why a context stopped.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Reason {
+    /// The script asked for it.
+    ByScript,
     /// Line or function breakpoints on this line.
     Breakpoint {
         /// All that were hit.

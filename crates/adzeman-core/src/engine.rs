@@ -443,6 +443,22 @@ pub trait Supervisor {
         let _ = (engine, place, message, caught);
     }
 
+    /// The script asks to be stopped where it is. Returns when it may go on; at once when nobody is there.
+    fn stop_asked(&self, engine: &mut dyn Engine) {
+        let _ = engine;
+    }
+
+    /// The script asks to be held until someone is attached, for at most `limit`. Answers whether someone is.
+    fn wait_asked(&self, limit: Duration) -> bool {
+        let _ = limit;
+        false
+    }
+
+    /// The script has something to say to whoever is attached, line break included.
+    fn said(&self, text: &str, place: Option<(SourceId, Line)>) {
+        let _ = (text, place);
+    }
+
     /// The script printed a text, line break included.
     fn printed(&self, text: &str, place: Option<(SourceId, Line)>);
 

@@ -34,6 +34,12 @@ pub const SAMPLE_NOW: &str = "adzeman/sampleNow";
 pub const END_MONITOR: &str = "adzeman/endMonitor";
 /// Event: a sample was taken. Body: [`SampleBody`].
 pub const SAMPLE: &str = "adzeman/sample";
+/// Request: what the host is doing, and who is attached; may come before `attach`. Answered with [`StatusBody`].
+pub const STATUS: &str = "adzeman/status";
+/// Request: takes control from whoever has it. Answered with [`RoleBody`].
+pub const TAKE_OVER: &str = "adzeman/takeOver";
+/// Event: control has passed to another client. Body: [`RoleBody`].
+pub const ROLE: &str = "adzeman/role";
 /// Event: the host dropped messages because this client does not read them. Body: [`DroppedBody`].
 pub const DROPPED: &str = "adzeman/dropped";
 
@@ -58,6 +64,56 @@ dap_types! {
         editable: bool,
         /// What the host says it is.
         doc: Option<String>,
+    }
+
+    /// What the host is doing.
+    StatusBody {
+        /// Its name.
+        name: String,
+        /// Its process.
+        process_id: u32,
+        /// How long it has been up, in seconds.
+        up_seconds: f64,
+        /// Its contexts.
+        contexts: Vec<ContextStatus>,
+        /// Who is attached.
+        clients: Vec<ClientStatus>,
+    }
+
+    /// What a context is doing.
+    ContextStatus {
+        /// Its name.
+        name: String,
+        /// `running`, `stopped` or `waiting` (for someone to attach).
+        state: String,
+    }
+
+    /// A client that is attached.
+    ClientStatus {
+        /// What it calls itself.
+        name: String,
+        /// `control` or `observe`.
+        role: String,
+    }
+
+    /// The role of a client: the answer to `attach` too.
+    RoleBody {
+        /// `control`, or `observe`: look, and nothing else.
+        role: String,
+        /// The client that controls.
+        controlled_by: Option<String>,
+    }
+
+    /// `attach`; all may be left out.
+    AttachArguments {
+        /// What the host asks of clients that come over TCP.
+        token: Option<String>,
+        /// `observe` to do no more than look.
+        role: Option<String>,
+        /// Whether to take control from whoever has it.
+        take_over: Option<bool>,
+        /// How long a stop is kept when this client vanishes, in seconds.
+        keep_stop_seconds: Option<f64>,
     }
 
     /// The breakpoints of this client.

@@ -70,6 +70,7 @@ mod facts;
 mod ffi;
 mod json;
 mod names;
+mod offer;
 mod quick;
 mod track;
 mod uses;
@@ -120,6 +121,7 @@ impl LuaEngine {
         let context = Rc::new(Context::new(main, supervisor, host));
         context.prepare()?;
         take_over_print(lua, &context)?;
+        offer::offer(lua, &context)?;
         Ok(Self { context, lua: lua.clone() })
     }
 
@@ -265,7 +267,7 @@ fn take_over_print(lua: &Lua, context: &Rc<Context>) -> Result<(), LuaError> {
     Ok(())
 }
 
-fn caller(lua: &Lua, context: &Context) -> Option<(adzeman_core::source::SourceId, Line)> {
+pub(crate) fn caller(lua: &Lua, context: &Context) -> Option<(adzeman_core::source::SourceId, Line)> {
     let place = lua.inspect_stack(1, |caller| {
         let chunk_name = caller.source().source.map(std::borrow::Cow::into_owned);
         chunk_name.zip(caller.current_line().and_then(|line| u32::try_from(line).ok()))

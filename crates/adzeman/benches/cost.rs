@@ -250,7 +250,7 @@ fn ready(case: &'static Case, way: &str) -> Ready {
     let bench = Bench::new(case, Listen::Off);
     let client = (way != "detached").then(|| {
         let (reader, writer) = bench.host.connect().expect("a session");
-        let mut client = Client::attach(reader, writer);
+        let mut client = Client::attach(reader, writer, "");
         match way {
             "elsewhere" => client.break_at(case.elsewhere, None),
             "never" => client.break_at(case.never, None),
@@ -326,7 +326,7 @@ fn stop(criterion: &mut Criterion) {
     let (ready, is_ready) = mpsc::channel();
     let script = thread::spawn(move || {
         let bench = Bench::new(&CASES[1], Listen::ANY_PORT);
-        ready.send(bench.host.address().expect("an address")).expect("the bench waits");
+        ready.send((bench.host.address().expect("an address"), bench.host.token())).expect("the bench waits");
         while !bench.host.is_attached() {
             thread::yield_now();
         }
@@ -334,9 +334,10 @@ fn stop(criterion: &mut Criterion) {
             bench.call(1);
         }
     });
-    let stream = TcpStream::connect(is_ready.recv().expect("an address")).expect("the host listens");
+    let (address, token) = is_ready.recv().expect("an address");
+    let stream = TcpStream::connect(address).expect("the host listens");
     stream.set_nodelay(true).expect("a socket");
-    let mut client = Client::attach(stream.try_clone().expect("a socket"), stream);
+    let mut client = Client::attach(stream.try_clone().expect("a socket"), stream, &token);
     client.break_at(2, None);
     client.event("stopped");
     let mut group = criterion.benchmark_group("stop");

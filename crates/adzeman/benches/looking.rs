@@ -136,7 +136,7 @@ fn main() {
     });
     is_ready.recv().expect("the host starts");
     let (reader, writer) = host.connect().expect("a session");
-    let mut client = Client::attach(reader, writer);
+    let mut client = Client::attach(reader, writer, "");
     client.request("setBreakpoints", json!({"source": {"path": "case.lua"}, "breakpoints": [{"line": STOP}]}));
     client.event("stopped");
     let frame = client.request("stackTrace", json!({"threadId": 1}))["stackFrames"][0]["id"].clone();

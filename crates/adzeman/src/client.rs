@@ -1,6 +1,8 @@
 //! A client as the rest of the host sees it: a queue of messages to it.
 
+use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering::SeqCst};
+use std::time::Duration;
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_dap::extra::{DROPPED, DroppedBody};
@@ -8,8 +10,13 @@ use adzeman_dap::{Event, Message, Response};
 use crossbeam_channel::Sender;
 use serde::Serialize;
 
+use crate::shared::lock;
+
 /// Messages queued for a client that reads slowly; beyond it, events are dropped and counted.
 pub(crate) const MOST_QUEUED: usize = 4096;
+
+/// Characters of a client's name that are kept.
+const MOST_NAME: usize = 60;
 
 pub(crate) struct Client {
     pub(crate) owner: OwnerId,
@@ -17,6 +24,10 @@ pub(crate) struct Client {
     attached: AtomicBool,
     dropped: AtomicU64,
     line_base: AtomicI64,
+    /// What it calls itself.
+    name: Mutex<String>,
+    /// How long its stop is kept when it vanishes, in milliseconds.
+    keeps_stop_for: AtomicU64,
 }
 
 impl Client {
@@ -27,7 +38,27 @@ impl Client {
             attached: AtomicBool::new(false),
             dropped: AtomicU64::new(0),
             line_base: AtomicI64::new(1),
+            name: Mutex::default(),
+            keeps_stop_for: AtomicU64::new(0),
         }
+    }
+
+    pub(crate) fn name(&self) -> String {
+        let name = lock(&self.name).clone();
+        if name.is_empty() { "a client without a name".to_owned() } else { name }
+    }
+
+    /// Takes the beginning of what a client calls itself.
+    pub(crate) fn set_name(&self, name: &str) {
+        *lock(&self.name) = name.chars().filter(|c| !c.is_control()).take(MOST_NAME).collect();
+    }
+
+    pub(crate) fn keeps_stop_for(&self) -> Duration {
+        Duration::from_millis(self.keeps_stop_for.load(SeqCst))
+    }
+
+    pub(crate) fn keep_stop_for(&self, time: Duration) {
+        self.keeps_stop_for.store(u64::try_from(time.as_millis()).unwrap_or(u64::MAX), SeqCst);
     }
 
     pub(crate) fn is_attached(&self) -> bool {

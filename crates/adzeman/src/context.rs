@@ -5,6 +5,7 @@ use std::collections::{BTreeSet, VecDeque};
 use std::rc::{Rc, Weak};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::{Armed, SourceLine};
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
@@ -13,11 +14,12 @@ use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
-use adzeman_dap::events::OutputBody;
+use adzeman_dap::events::{OutputBody, StoppedBody};
 use adzeman_dap::extra::{HANDLER_LEFT, HandlerLeftBody};
 use crossbeam_channel::Sender;
 use thiserror::Error;
 
+use crate::client::Client;
 use crate::emit::{current_event, event_depth};
 use crate::hold::Go;
 use crate::host::Host;
@@ -25,6 +27,8 @@ use crate::lane::{Lane, Mail, Ticket};
 use crate::session::convert;
 use crate::shared::{Shared, lock};
 
+/// Between two looks whether someone has attached.
+const WAIT_GLANCE: Duration = Duration::from_millis(20);
 /// Lines that are remembered to have run.
 const MOST_LINES_NOTED: usize = 1024;
 
@@ -43,6 +47,8 @@ pub struct AttachError {
 pub(crate) enum RunState {
     Running,
     Stopped,
+    /// Held until someone attaches.
+    Waiting,
 }
 
 /// A context as other threads see it.
@@ -174,7 +180,7 @@ impl LocalContext {
 
     /// Holds this context if there is a reason; whether its handler is given up then.
     fn hold_for(&self, lane: &Lane, engine: &mut dyn Engine, reason: Option<Reason>) -> bool {
-        let Some(reason) = reason.filter(|_| self.host.is_attached()) else { return false };
+        let Some(reason) = reason.filter(|_| self.host.is_controlled()) else { return false };
         let go = self.hold(lane, engine, &reason);
         self.catch_up();
         go == Go::Again && self.abandon()
@@ -285,10 +291,43 @@ impl LocalContext {
     ) {
         self.at_safe_point(&mut |engine| {
             let reason = lane.quietly(|| self.decide(None, |decider, moment| decide(decider, moment, engine)));
-            if let Some(reason) = reason.filter(|_| self.host.is_attached()) {
+            if let Some(reason) = reason.filter(|_| self.host.is_controlled()) {
                 self.hold(lane, engine, &reason);
             }
         });
+        self.refresh();
+    }
+
+    /// Holds this thread until someone is attached and ready, for at most `limit`; answers whether someone is. What sessions
+    /// ask for meanwhile is done.
+    pub(crate) fn wait_for_client(&self, limit: Duration) -> bool {
+        let Some(lane) = self.lane.upgrade() else { return false };
+        let until = Instant::now().checked_add(limit);
+        self.shared.set_state(RunState::Waiting);
+        while !self.host.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
+            if until.is_some_and(|until| Instant::now() >= until) {
+                break;
+            }
+            if let Ok(mail) = lane.mailbox.recv_timeout(WAIT_GLANCE) {
+                lane.quietly(|| lane.serve(mail, None));
+            }
+        }
+        self.shared.set_state(RunState::Running);
+        self.host.is_ready()
+    }
+
+    /// Where scripts would begin to run: holds them if the host was told to, until someone is there.
+    fn hold_out(&self) {
+        let Some((until, stops)) = self.host.holds_out() else { return };
+        let limit = until.saturating_duration_since(Instant::now());
+        let is_there = self.wait_for_client(limit);
+        if !is_there {
+            self.host.let_scripts_begin();
+            tracing::warn!("nobody attached in time; the scripts run");
+        }
+        if is_there && stops {
+            self.shared.ask_pause();
+        }
         self.refresh();
     }
 
@@ -310,18 +349,32 @@ impl LocalContext {
     }
 
     pub(crate) fn tell_stopped(&self, engine: &mut dyn Engine, reason: &Reason) {
+        let clients = self.host.clients();
+        self.tell_of_stop(clients.iter().filter(|client| client.is_attached()), engine, reason);
+    }
+
+    /// Tells a client that came while this context is held.
+    pub(crate) fn tell_stopped_to(&self, client: &Arc<Client>, engine: &mut dyn Engine, reason: &Reason) {
+        self.tell_of_stop([client].into_iter(), engine, reason);
+    }
+
+    fn tell_of_stop<'c>(
+        &self,
+        clients: impl Iterator<Item = &'c Arc<Client>>,
+        engine: &mut dyn Engine,
+        reason: &Reason,
+    ) {
         let frames = engine.frames(adzeman_core::value::Page::first(8)).map(|page| page.items).unwrap_or_default();
         let place = frames.iter().find_map(|frame| frame.place);
         let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
         let returned = engine.returned().map(previews);
+        let at = convert::StopPlace { context: &self.shared, place, event, returned };
+        let body = convert::stopped(at, reason, &self.host.sources());
         let ran = place.map(|place| self.lines_ran(place));
-        for client in self.host.clients().iter().filter(|client| client.is_attached()) {
-            let at =
-                convert::StopPlace { context: &self.shared, place, event: event.clone(), returned: returned.clone() };
-            let mut body = convert::stopped(at, reason, &self.host.sources());
+        for client in clients {
             let number = |line: &Line| convert::line_number(*line, client.line_base());
-            body.lines_ran = ran.as_ref().filter(|ran| ran.len() > 1).map(|ran| ran.iter().map(number).collect());
-            client.event("stopped", &body);
+            let lines_ran = ran.as_ref().filter(|ran| ran.len() > 1).map(|ran| ran.iter().map(number).collect());
+            client.event("stopped", &StoppedBody { lines_ran, ..body.clone() });
         }
     }
 
@@ -398,19 +451,44 @@ impl Supervisor for LocalContext {
         }
     }
 
+    fn stop_asked(&self, engine: &mut dyn Engine) {
+        let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
+        self.catch_up();
+        if !self.hold_for(&lane, engine, Some(Reason::ByScript)) {
+            self.watch_anew();
+        }
+    }
+
+    fn wait_asked(&self, limit: Duration) -> bool {
+        let waited = self.host.is_ready() || self.wait_for_client(limit);
+        self.refresh();
+        waited
+    }
+
+    fn said(&self, text: &str, place: Option<(SourceId, Line)>) {
+        self.output("console", text, place);
+    }
+
     fn printed(&self, text: &str, place: Option<(SourceId, Line)>) {
+        self.output("stdout", text, place);
+    }
+
+    fn is_attached(&self) -> bool {
+        self.host.is_attached()
+    }
+}
+
+impl LocalContext {
+    /// Sends what a script prints or says to every client, with the line that did.
+    fn output(&self, category: &str, text: &str, place: Option<(SourceId, Line)>) {
         let sources = self.host.sources();
         let source = place.and_then(|(id, _)| sources.get(id)).map(|source| convert::source(source));
         drop(sources);
         for client in self.host.clients().iter().filter(|client| client.is_attached()) {
             let line = place.map(|(_, line)| i64::from(line.get()) - 1 + client.line_base());
-            let (category, output) = ("stdout".to_owned(), text.to_owned());
+            let (category, output) = (category.to_owned(), text.to_owned());
             client.event("output", &OutputBody { category, output, source: source.clone(), line, bell: None });
         }
-    }
-
-    fn is_attached(&self) -> bool {
-        self.host.is_attached()
     }
 }
 
@@ -468,6 +546,7 @@ impl ContextHandle {
         *lock(&shared.interrupt) = Some(interrupt);
         lane.contexts.borrow_mut().push(context.clone());
         host.add_context(shared);
+        context.hold_out();
         Ok((Self { context, lane }, engine))
     }
 

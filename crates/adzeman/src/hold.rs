@@ -31,6 +31,7 @@ pub(crate) enum Go {
 pub(crate) struct Hold {
     /// The context that stopped; the others of its thread are held with it.
     pub(crate) context: i64,
+    pub(crate) reason: Reason,
     go: Cell<Option<Go>>,
 }
 
@@ -44,7 +45,7 @@ impl Hold {
 impl LocalContext {
     /// Holds this context, at the place its engine is at, until it is let go; answers how.
     pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
-        let hold = Hold { context: self.shared.id, go: Cell::new(None) };
+        let hold = Hold { context: self.shared.id, reason: reason.clone(), go: Cell::new(None) };
         let was_holding = lane.holding.replace(true);
         lane.shared.end_temporary();
         lane.shared.clock.hold();
@@ -71,7 +72,7 @@ impl LocalContext {
             if let Some(go) = hold.go.get() {
                 return go;
             }
-            if !lane.shared.is_attached() || lane.shared.closing.load(SeqCst) {
+            if !lane.shared.is_controlled() || lane.shared.closing.load(SeqCst) {
                 return Go::Freely;
             }
             let has_pump = lane.pump.borrow().is_some();

@@ -20,6 +20,7 @@ pub struct HostBuilder {
     name: String,
     kinds: Vec<EventKind>,
     objects: Vec<HostObject>,
+    observers_only: bool,
 }
 
 impl HostBuilder {
@@ -108,16 +109,25 @@ impl HostBuilder {
         self
     }
 
+    /// Lets whoever attaches look, and nothing else: no evaluation, no change, no breakpoint, no step.
+    #[must_use]
+    pub fn observers_only(mut self) -> Self {
+        self.observers_only = true;
+        self
+    }
+
     /// Starts the host's debugging side, and listens if asked to.
     ///
     /// # Errors
     /// When the address cannot be listened on; nothing is started then.
     pub fn start(self, listen: Listen) -> Result<Host, ListenError> {
-        let shared = Arc::new(Shared::new(self.name, self.kinds, self.objects));
-        let server = match listen {
-            Listen::Off => None,
-            Listen::On(address) => Some(Server::start(shared.clone(), address)?),
-        };
+        let shared = Arc::new(Shared::new(self.name, self.kinds, self.objects, self.observers_only));
+        match listen {
+            Listen::Wait(limit) => shared.hold_out(limit, false),
+            Listen::First(limit) => shared.hold_out(limit, true),
+            _ => {}
+        }
+        let server = Server::start(&shared, &listen)?;
         Ok(Host { inner: Arc::new(Inner { shared, server }) })
     }
 }
@@ -146,7 +156,7 @@ impl Host {
     /// Begins to describe a host.
     #[must_use]
     pub fn builder(name: &str) -> HostBuilder {
-        HostBuilder { name: name.to_owned(), kinds: Vec::new(), objects: Vec::new() }
+        HostBuilder { name: name.to_owned(), kinds: Vec::new(), objects: Vec::new(), observers_only: false }
     }
 
     pub(crate) fn shared(&self) -> &Arc<Shared> {
@@ -156,7 +166,13 @@ impl Host {
     /// The address it listens on, if it does.
     #[must_use]
     pub fn address(&self) -> Option<SocketAddr> {
-        self.inner.server.as_ref().map(Server::address)
+        self.inner.server.as_ref().and_then(Server::address)
+    }
+
+    /// What is asked of clients that come over TCP. Commands of the same user find it by themselves; show it to nobody else.
+    #[must_use]
+    pub fn token(&self) -> String {
+        self.shared().token()
     }
 
     /// Whether anyone is attached.
@@ -237,7 +253,7 @@ impl Host {
     /// ```
     pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
         let (mine, theirs) = Pipe::pair();
-        session::start(self.shared().clone(), theirs.0, theirs.1, || {})?;
+        session::start(self.shared().clone(), theirs.0, theirs.1, session::Trust::Known, || {})?;
         Ok(mine)
     }
 }

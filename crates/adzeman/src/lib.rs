@@ -44,6 +44,7 @@ mod budget;
 mod client;
 mod clock;
 mod context;
+pub mod discovery;
 mod emit;
 mod event;
 mod handling;
@@ -63,7 +64,7 @@ pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
 pub use context::{AttachError, ContextHandle};
 pub use event::{Event, Field, Payload, Subject};
 pub use host::{Host, HostBuilder};
-pub use listen::{Listen, ListenError};
+pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]
 pub use lua::LuaContext;
 pub use transport::{Pipe, PipeReader, PipeWriter};

@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::{
     Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, SourceLine, Status,
@@ -11,11 +12,13 @@ use adzeman_core::decide::Said;
 use adzeman_core::host::{EventKind, HostObject};
 use adzeman_core::source::{SourceFacts, SourceId, Sources, tail_agreement};
 use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};
+use adzeman_dap::extra::{ROLE, RoleBody};
 
 use crate::budget::Timer;
 use crate::client::Client;
 use crate::clock::Clock;
 use crate::context::ContextShared;
+use crate::discovery::{is_token, new_token};
 use crate::hold::Go;
 use crate::session::convert;
 
@@ -50,10 +53,23 @@ pub(crate) struct Shared {
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, &'static str>>,
     timer: OnceLock<Timer>,
+    /// What is asked of clients that come over TCP.
+    token: Mutex<String>,
+    /// Whether clients may only look.
+    pub(crate) observers_only: bool,
+    /// Scripts are held until this time for someone to attach, and whether the first line stops then.
+    holding_out: Mutex<Option<(Instant, bool)>>,
+    started: Instant,
+    /// Whether a client has said that it is ready since the last time that none was attached.
+    ready: AtomicBool,
+    /// The client that may do more than look.
+    controller: Mutex<Option<OwnerId>>,
+    /// A client that vanished at a stop asked for it to be kept until then.
+    keeps_stop_until: Mutex<Option<Instant>>,
 }
 
 impl Shared {
-    pub(crate) fn new(name: String, kinds: Vec<EventKind>, objects: Vec<HostObject>) -> Self {
+    pub(crate) fn new(name: String, kinds: Vec<EventKind>, objects: Vec<HostObject>, observers_only: bool) -> Self {
         Self {
             name,
             kinds,
@@ -75,7 +91,94 @@ impl Shared {
             libraries: Mutex::default(),
             watched: Mutex::default(),
             timer: OnceLock::new(),
+            // Without randomness there is no token, and nobody comes in over TCP.
+            token: Mutex::new(new_token().unwrap_or_default()),
+            observers_only,
+            holding_out: Mutex::default(),
+            started: Instant::now(),
+            ready: AtomicBool::new(false),
+            controller: Mutex::default(),
+            keeps_stop_until: Mutex::default(),
         }
+    }
+
+    /// The client that controls, if one does.
+    pub(crate) fn controller(&self) -> Option<OwnerId> {
+        *lock(&self.controller)
+    }
+
+    /// Whether somebody controls, or is expected back: contexts are held for nobody else.
+    pub(crate) fn is_controlled(&self) -> bool {
+        self.controller().is_some() || lock(&self.keeps_stop_until).is_some_and(|until| Instant::now() < until)
+    }
+
+    /// Gives control to a client if nobody has it, or if it is to be taken over; answers whether the client has it now.
+    pub(crate) fn take_control(&self, client: &Client, take_over: bool) -> bool {
+        if self.observers_only {
+            return false;
+        }
+        let before = {
+            let mut controller = lock(&self.controller);
+            if controller.is_some_and(|held| held != client.owner) && !take_over {
+                return false;
+            }
+            controller.replace(client.owner)
+        };
+        *lock(&self.keeps_stop_until) = None;
+        if before.is_some_and(|before| before != client.owner) {
+            self.tell_roles();
+        }
+        true
+    }
+
+    /// Tells every client who controls now.
+    fn tell_roles(&self) {
+        let controller = self.controller();
+        let clients = self.clients();
+        let name = clients.iter().find(|client| Some(client.owner) == controller).map(|client| client.name());
+        for client in clients.iter().filter(|client| client.is_attached()) {
+            let role = if Some(client.owner) == controller { "control" } else { "observe" };
+            client.event(ROLE, &RoleBody { role: role.to_owned(), controlled_by: name.clone() });
+        }
+    }
+
+    pub(crate) fn token(&self) -> String {
+        lock(&self.token).clone()
+    }
+
+    pub(crate) fn set_token(&self, token: String) {
+        *lock(&self.token) = token;
+    }
+
+    /// Whether a client that came over TCP has the right token.
+    pub(crate) fn is_token(&self, given: &str) -> bool {
+        let right = self.token();
+        !right.is_empty() && is_token(given, &right)
+    }
+
+    pub(crate) fn up_for(&self) -> Duration {
+        self.started.elapsed()
+    }
+
+    /// Has scripts held, for at most `limit`, until someone is attached and ready; `stops` is whether their first line stops.
+    pub(crate) fn hold_out(&self, limit: Duration, stops: bool) {
+        *lock(&self.holding_out) = Instant::now().checked_add(limit).map(|until| (until, stops));
+    }
+
+    /// Until when scripts are held, and whether their first line stops then.
+    pub(crate) fn holds_out(&self) -> Option<(Instant, bool)> {
+        *lock(&self.holding_out)
+    }
+
+    /// Someone is there and ready, or the time is over.
+    pub(crate) fn let_scripts_begin(&self) {
+        self.ready.store(true, SeqCst);
+        *lock(&self.holding_out) = None;
+    }
+
+    /// Whether someone is attached who has set what they want set.
+    pub(crate) fn is_ready(&self) -> bool {
+        self.is_attached() && self.ready.load(SeqCst)
     }
 
     pub(crate) fn is_attached(&self) -> bool {
@@ -148,19 +251,37 @@ impl Shared {
         fits
     }
 
-    /// Forgets a client: its breakpoints go, and when it was the last one attached, every stop is released.
-    pub(crate) fn remove_client(&self, client: &Client) {
+    /// Forgets a client: its breakpoints go, and when it controlled, every stop is released. One that vanished may have asked
+    /// for its stop to be kept for a while.
+    pub(crate) fn remove_client(&self, client: &Client, has_vanished: bool) {
         lock(&self.clients).retain(|held| held.owner != client.owner);
         let was_attached = client.is_attached();
         if was_attached {
             client.set_attached(false);
-            self.attached.fetch_sub(1, SeqCst);
+            if self.attached.fetch_sub(1, SeqCst) == 1 {
+                self.ready.store(false, SeqCst);
+            }
         }
         lock(&self.store).remove_owner(client.owner);
         lock(&self.disarmed).remove(&client.owner);
         lock(&self.libraries).remove(&client.owner);
+        let controlled = {
+            let mut controller = lock(&self.controller);
+            let controlled = *controller == Some(client.owner);
+            if controlled {
+                *controller = None;
+            }
+            controlled
+        };
+        let keep = client.keeps_stop_for();
+        if controlled && has_vanished && !keep.is_zero() {
+            *lock(&self.keeps_stop_until) = Instant::now().checked_add(keep);
+        }
         self.rearm();
-        if was_attached && !self.is_attached() {
+        if controlled {
+            self.tell_roles();
+        }
+        if was_attached && !self.is_controlled() {
             self.contexts().iter().for_each(|context| context.let_go(Go::Freely));
         }
     }
@@ -192,6 +313,12 @@ impl Shared {
             self.rearm();
         }
         id
+    }
+
+    /// Removes all breakpoints of a client.
+    pub(crate) fn remove_breakpoints_of(&self, owner: OwnerId) {
+        lock(&self.store).remove_owner(owner);
+        self.rearm();
     }
 
     /// Replaces the breakpoints of a client that `covers` picks out.

@@ -44,6 +44,16 @@ pub(crate) fn keep_function(lua: &mlua::Lua, function: &mlua::Function, slot: st
     kept.map_err(mlua::Error::external)
 }
 
+/// The thread that runs now, from within a function of the binding that it called.
+pub(crate) fn running_thread(lua: &mlua::Lua) -> Result<state::State, mlua::Error> {
+    let mut running = None;
+    // SAFETY: the closure only reads the pointer; the thread is running, so it lives for the call that asks for it.
+    unsafe {
+        lua.exec_raw::<()>((), |raw| running = Some(state::State::new(raw)))?;
+    }
+    running.ok_or_else(|| mlua::Error::runtime("no thread runs"))
+}
+
 /// The main thread of a state.
 pub(crate) fn main_thread_of(lua: &mlua::Lua) -> Result<state::State, mlua::Error> {
     let mut main = None;

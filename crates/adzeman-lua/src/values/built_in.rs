@@ -6,6 +6,7 @@ use std::sync::OnceLock;
 
 use super::keys::Key;
 use crate::ffi::state::{State, Type};
+use crate::offer;
 
 /// The names that a state has when nothing was loaded into it.
 fn names() -> &'static HashSet<String> {
@@ -14,8 +15,8 @@ fn names() -> &'static HashSet<String> {
         let lua = mlua::Lua::new();
         let globals = lua.globals();
         let names = globals.pairs::<String, mlua::Value>().filter_map(|pair| pair.ok().map(|(name, _)| name));
-        // The one library that such a state is not given.
-        names.chain(["debug".to_owned()]).collect()
+        // The one library that such a state is not given, and what this crate offers.
+        names.chain(["debug".to_owned(), offer::NAME.to_owned()]).collect()
     })
 }
 

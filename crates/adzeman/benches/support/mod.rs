@@ -17,9 +17,9 @@ pub(crate) struct Client<R, W> {
 }
 
 impl<R: Read, W: Write> Client<R, W> {
-    pub(crate) fn attach(reader: R, writer: W) -> Self {
+    pub(crate) fn attach(reader: R, writer: W, token: &str) -> Self {
         let mut client = Self { reader, writer, held: Vec::new(), seq: 0 };
-        client.request("initialize", json!({}));
+        client.request("initialize", json!({ "token": token }));
         client.request("attach", json!({}));
         client
     }

@@ -16,6 +16,7 @@ use adzeman_dap::requests::{
 };
 use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions, Own, Source};
 
+use super::MOST_BREAKPOINTS;
 use super::ask::{ask, tell};
 use super::values::INDEX_BASE;
 use super::{Session, SessionError, convert};
@@ -224,8 +225,14 @@ impl Session {
     fn replace(
         &mut self,
         covers: impl Fn(&Site) -> bool,
-        specs: Vec<Result<BreakpointSpec, Refused>>,
+        mut specs: Vec<Result<BreakpointSpec, Refused>>,
     ) -> SetBreakpointsBody {
+        let is_other =
+            |now: &&Resolved| now.breakpoint.owner == self.client.owner && !covers(&now.breakpoint.spec.site);
+        let others = self.shared.resolved().iter().filter(is_other).count();
+        for surplus in specs.iter_mut().skip(MOST_BREAKPOINTS.saturating_sub(others)) {
+            *surplus = Err(format!("a client has at most {MOST_BREAKPOINTS} breakpoints; remove some first"));
+        }
         let good = specs.iter().filter_map(|spec| spec.as_ref().ok().cloned()).collect();
         let set = self.shared.set_breakpoints(self.client.owner, covers, good);
         let resolved = self.shared.resolved();

@@ -90,7 +90,7 @@ impl Session {
             return Err(SessionError::Unreachable(why));
         }
         match context.state() {
-            RunState::Running => Ok(()),
+            RunState::Running | RunState::Waiting => Ok(()),
             RunState::Stopped => self.let_go(context.id, Go::Freely),
         }
     }

@@ -176,6 +176,7 @@ pub(crate) fn stopped(stop: StopPlace<'_>, reason: &Reason, sources: &Sources) -
         Reason::Arrived => ("goto", &[][..]),
         Reason::Step => ("step", &[][..]),
         Reason::Pause => ("pause", &[][..]),
+        Reason::ByScript => ("script", &[][..]),
     };
     let during = event.map(|(kind, subject)| during(&kind, subject.as_deref()));
     let at = at.map_or(String::new(), |at| format!(" at {}", place(at, sources)));

@@ -6,6 +6,7 @@ mod control;
 pub(crate) mod convert;
 mod evaluate;
 mod inspect;
+mod roles;
 mod values;
 
 use std::collections::HashMap;
@@ -30,10 +31,13 @@ use thiserror::Error;
 
 use crate::client::{Client, MOST_QUEUED};
 use crate::shared::Shared;
+use roles::needs_control;
 use values::Reference;
 
 /// Clients at one time.
 const MOST_CLIENTS: usize = 16;
+/// Breakpoints of one client.
+pub(crate) const MOST_BREAKPOINTS: usize = 5000;
 /// Bytes read at once.
 const READ_BYTES: usize = 16 * 1024;
 
@@ -73,6 +77,17 @@ pub(crate) enum SessionError {
     NowhereToGo,
     #[error("that cannot be reached: {0}")]
     Unreachable(String),
+    #[error(
+        "this host asks for its token: 'adzeman attach' finds it for hosts of the same user; an editor gives it as 'token' \
+         in its 'attach' request"
+    )]
+    NeedsToken,
+    #[error("that is not this host's token; it is a new one at each start")]
+    WrongToken,
+    #[error("this client observes, and {0} controls: it may look, and nothing else; 'take over' takes control")]
+    Observes(String),
+    #[error("this host lets clients look, and nothing else")]
+    ObserversOnly,
     #[error("not in scope here: {0}")]
     NotInScope(String),
     #[error("'{0}' is no variable here; only names and fields are looked up under the pointer, nothing is run")]
@@ -95,6 +110,15 @@ pub(crate) enum SessionError {
     Unwritable(#[from] serde_json::Error),
 }
 
+/// Whether it is known that a client is of the host's own user.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Trust {
+    /// It is: by the local socket, or within the process.
+    Known,
+    /// It has to show the host's token.
+    NeedsToken,
+}
+
 /// How far a client has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd)]
 enum Phase {
@@ -107,6 +131,7 @@ pub(crate) struct Session {
     shared: Arc<Shared>,
     client: Arc<Client>,
     phase: Phase,
+    trust: Trust,
     references: HashMap<i64, Reference>,
     last_reference: i64,
     /// What was shown at which stop.
@@ -120,6 +145,8 @@ pub(crate) struct Session {
     /// The contexts of this client's monitors.
     monitors: HashMap<u64, i64>,
     leaving: bool,
+    /// Whether the client was told that it may configure.
+    is_announced: bool,
     /// What is done once the answer is on its way, so that no client hears of a stop before it hears that it went on.
     afterwards: Option<Box<dyn FnOnce() + Send>>,
 }
@@ -132,6 +159,7 @@ pub(crate) fn start(
     shared: Arc<Shared>,
     reader: impl Read + Send + 'static,
     writer: impl Write + Send + 'static,
+    trust: Trust,
     settled: impl FnOnce() + Send + 'static,
 ) -> io::Result<()> {
     let owner = shared.next_owner();
@@ -145,6 +173,7 @@ pub(crate) fn start(
         shared: shared.clone(),
         client: client.clone(),
         phase: Phase::Connected,
+        trust,
         references: HashMap::new(),
         last_reference: 0,
         memory: Memory::default(),
@@ -153,6 +182,7 @@ pub(crate) fn start(
         makers: HashMap::new(),
         monitors: HashMap::new(),
         leaving: false,
+        is_announced: false,
         afterwards: None,
     };
     let names = (format!("adzeman-read-{}", owner.0), format!("adzeman-write-{}", owner.0));
@@ -167,7 +197,7 @@ pub(crate) fn start(
         })
     });
     if reading.is_err() {
-        shared.remove_client(&client);
+        shared.remove_client(&client, false);
     }
     reading.map(|_| ())
 }
@@ -177,7 +207,7 @@ pub(crate) fn close_all(shared: &Shared) {
     shared.closing.store(true, SeqCst);
     for client in shared.clients() {
         client.event("terminated", &serde_json::json!({}));
-        shared.remove_client(&client);
+        shared.remove_client(&client, false);
     }
 }
 
@@ -219,7 +249,7 @@ impl Session {
         if let Err(error) = self.read_all(reader, settled) {
             tracing::warn!(%error, "a client was dropped");
         }
-        self.shared.remove_client(&self.client);
+        self.shared.remove_client(&self.client, !self.leaving);
     }
 
     fn read_all(&mut self, mut reader: impl Read, settled: impl FnOnce()) -> Result<(), FrameError> {
@@ -264,7 +294,10 @@ impl Session {
         };
         let (command, request_seq) = (request.command.clone(), request.seq);
         let sent = self.client.respond(Response { seq: 0, request_seq, success, command, message, body });
-        if sent && success && request.command == "initialize" {
+        // A client configures what it may: one that has to show a token does so once it has.
+        let is_ready = self.trust == Trust::Known && self.phase >= Phase::Initialized && !self.is_announced;
+        if sent && success && is_ready {
+            self.is_announced = true;
             self.client.event("initialized", &serde_json::json!({}));
         }
         if let Some(afterwards) = self.afterwards.take() {
@@ -282,8 +315,16 @@ impl Session {
                 return Ok(None);
             }
             _ if self.phase < Phase::Initialized => return Err(self.too_early(command, "'initialize'")),
-            "attach" => return self.attach(),
-            "configurationDone" => return Ok(None),
+            "attach" => return self.attach(arguments(request)?),
+            _ if self.trust == Trust::NeedsToken => return Err(SessionError::NeedsToken),
+            extra::STATUS => return body(self.status()),
+            "configurationDone" => {
+                self.shared.let_scripts_begin();
+                return Ok(None);
+            }
+            _ if self.phase == Phase::Attached && needs_control(request) && !self.is_controller() => {
+                return Err(self.not_in_control());
+            }
             "setBreakpoints" => return self.set_breakpoints(arguments(request)?).and_then(body),
             "setFunctionBreakpoints" => return self.set_function_breakpoints(arguments(request)?).and_then(body),
             "setExceptionBreakpoints" => return self.set_event_breakpoints(arguments(request)?).and_then(body),
@@ -331,6 +372,7 @@ impl Session {
             extra::MONITOR => self.monitor(arguments(request)?).and_then(body),
             extra::SAMPLE_NOW => self.sample_now(&arguments(request)?).map(|()| None),
             extra::END_MONITOR => self.end_monitor(&arguments(request)?).map(|()| None),
+            extra::TAKE_OVER => self.take_over().and_then(body),
             extra::HOST => body(self.host_body()),
             extra::BREAKPOINTS => body(self.breakpoints_now()),
             other => Err(SessionError::UnknownRequest { command: other.to_owned() }),
@@ -345,6 +387,10 @@ impl Session {
         let arguments: InitializeArguments = arguments(request)?;
         let starts_at_1 = arguments.lines_start_at1.unwrap_or(true);
         self.client.set_line_base(i64::from(starts_at_1));
+        self.client.set_name(arguments.client_name.as_deref().unwrap_or_default());
+        if arguments.token.is_some_and(|token| self.shared.is_token(&token)) {
+            self.trust = Trust::Known;
+        }
         if self.phase == Phase::Connected {
             self.phase = Phase::Initialized;
         }
@@ -371,16 +417,6 @@ impl Session {
                 events.chain(convert::error_filters()).collect()
             },
         })
-    }
-
-    fn attach(&mut self) -> Result<Option<Json>, SessionError> {
-        if self.phase < Phase::Attached {
-            self.phase = Phase::Attached;
-            self.client.set_attached(true);
-            self.shared.attached.fetch_add(1, SeqCst);
-            self.shared.contexts().iter().for_each(|context| ask::tell(context, |point| point.context.discover()));
-        }
-        Ok(None)
     }
 
     fn threads(&self) -> ThreadsBody {

@@ -152,17 +152,25 @@ fn a_subject_narrows_an_event() {
 #[test]
 fn breakpoints_of_two_clients_do_not_touch_each_other() {
     let host = TestHost::start(Transport::Pipe, SCRIPT);
-    let (mut first, mut second) = (host.attach(), host.attach());
+    let mut first = host.attach();
     first.break_at(&[(11, None)]);
+    let mut second = host.attach_with(json!({"takeOver": true}));
     second.break_at(&[(12, None)]);
-    first.break_at(&[]);
     host.go();
-    let (_, line) = second.stopped();
-    assert_eq!(line, 12);
-    assert_eq!(first.stopped().1, 12, "both are told");
+    assert_eq!(second.stopped().1, 11, "the first's is still there");
+    second.go_on("continue");
+    second.event("continued");
+    assert_eq!(second.stopped().1, 12);
+    first.event("continued");
+    assert_eq!(first.event("stopped")["hitBreakpointIds"], json!([1]), "both are told");
     second.ok("disconnect", json!({}));
-    first.go_on("continue");
-    host.wait_frames(20);
-    first.ok("pause", json!({"threadId": 1}));
-    assert_eq!(first.stopped().0["reason"], "pause", "the second's breakpoint went with it");
+    first.ok("adzeman/takeOver", json!({}));
+    // Held still, unless the second was gone before the first took over.
+    first.request("continue", json!({"threadId": 1}));
+    for _ in 0..3 {
+        while first.event("stopped")["hitBreakpointIds"] != json!([1]) {}
+        first.request("continue", json!({"threadId": 1}));
+    }
+    let set = first.ok("adzeman/breakpoints", json!({}));
+    assert_eq!(set["breakpoints"].as_array().unwrap().len(), 1, "the second's breakpoint went with it: {set}");
 }

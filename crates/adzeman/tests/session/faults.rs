@@ -86,7 +86,7 @@ fn a_port_in_use_and_an_open_address_are_refused() {
     assert!(matches!(error, ListenError::Unavailable { .. }));
     assert!(error.to_string().contains("choose another port"), "{error}");
     let error = Host::builder("test").start(Listen::at("0.0.0.0:0").unwrap()).err().unwrap();
-    assert!(error.to_string().contains("only addresses of this machine itself"), "{error}");
+    assert!(error.to_string().contains("Only addresses of this machine"), "{error}");
 }
 
 #[test]
@@ -154,19 +154,6 @@ fn a_client_that_vanishes_at_a_stop_lets_the_host_go_on() {
         let mut next = host.attach();
         assert_eq!(next.ok("adzeman/breakpoints", json!({}))["breakpoints"], json!([]));
     });
-}
-
-#[test]
-fn while_another_client_is_there_a_stop_outlives_the_one_that_left() {
-    let host = TestHost::start(Transport::Socket, SCRIPT);
-    let (mut first, mut second) = (host.attach(), host.attach());
-    first.break_at(&[(11, None)]);
-    host.go();
-    second.stopped();
-    first.ok("disconnect", json!({}));
-    assert_eq!(second.evaluate("length"), "1", "still held");
-    second.go_on("continue");
-    host.wait_frames(3);
 }
 
 #[test]

@@ -122,10 +122,15 @@ impl TestHost {
 
     /// A client that is attached.
     pub(crate) fn attach(&self) -> Client {
+        self.attach_with(json!({}))
+    }
+
+    /// The same, with more to say when attaching.
+    pub(crate) fn attach_with(&self, arguments: Json) -> Client {
         let mut client = self.connect();
         client.ok("initialize", json!({"clientName": "test"}));
         client.event("initialized");
-        client.ok("attach", json!({}));
+        client.ok("attach", arguments);
         client.ok("configurationDone", json!({}));
         client
     }
@@ -173,6 +178,8 @@ pub(crate) struct Client {
     socket: Option<TcpStream>,
     events: VecDeque<adzeman_dap::Event>,
     last_seq: i64,
+    /// Shown to the host when it is greeted.
+    token: Option<String>,
 }
 
 impl Client {
@@ -195,12 +202,14 @@ impl Client {
                 }
             }
         });
-        Self { messages, writer, socket, events: VecDeque::new(), last_seq: 0 }
+        Self { messages, writer, socket, events: VecDeque::new(), last_seq: 0, token: None }
     }
 
     /// One that has not said anything, over a socket to a host that listens.
     pub(crate) fn connect(host: &Host) -> Self {
-        Self::over(TcpStream::connect(host.address().unwrap()).unwrap())
+        let mut client = Self::over(TcpStream::connect(host.address().unwrap()).unwrap());
+        client.token = Some(host.token());
+        client
     }
 
     /// A client over a socket.
@@ -225,7 +234,10 @@ impl Client {
         }
     }
 
-    pub(crate) fn send(&mut self, command: &str, arguments: Json) -> i64 {
+    pub(crate) fn send(&mut self, command: &str, mut arguments: Json) -> i64 {
+        if let Some(token) = self.token.as_ref().filter(|_| command == "initialize") {
+            arguments["token"] = token.as_str().into();
+        }
         self.last_seq += 1;
         let request = Request { seq: self.last_seq, command: command.to_owned(), arguments: Some(arguments) };
         self.writer.write_all(&encode(&Message::Request(request)).unwrap()).unwrap();
@@ -338,7 +350,11 @@ impl Client {
     }
 
     /// Goes without a word.
-    pub(crate) fn vanish(self) {
+    pub(crate) fn vanish(self) {}
+}
+
+impl Drop for Client {
+    fn drop(&mut self) {
         if let Some(socket) = &self.socket {
             let _ = socket.shutdown(Shutdown::Both);
         }

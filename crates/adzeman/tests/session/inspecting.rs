@@ -126,8 +126,7 @@ impl HasContext for Host {
     fn connect_context(&self) -> bool {
         let mut client = Client::connect(self);
         client.ok("initialize", json!({}));
-        client.ok("attach", json!({}));
-        !client.ok("threads", json!({}))["threads"].as_array().unwrap().is_empty()
+        !client.ok("adzeman/status", json!({}))["contexts"].as_array().unwrap().is_empty()
     }
 }
 

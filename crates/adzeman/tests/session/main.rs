@@ -9,3 +9,4 @@ mod inspecting;
 mod looking;
 mod scenarios;
 mod stepping;
+mod trust;

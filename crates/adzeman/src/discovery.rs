@@ -1,0 +1,311 @@
+//! Finding the hosts of this user: each host that can be reached leaves a note in a folder that only its user can read.
+//!
+//! The folder is `adzeman` within `$XDG_RUNTIME_DIR`, or `~/.local/state/adzeman/run` where there is none. A note is a JSON
+//! file named after the host and its process; what it says is an [`Announcement`].
+
+use std::fs;
+use std::io::{self, Read, Write};
+use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use serde::{Deserialize, Serialize};
+
+/// Notes that are read at most.
+const MOST_NOTES: usize = 1000;
+/// A note of more bytes is none of ours.
+const MOST_NOTE_BYTES: u64 = 16 * 1024;
+/// How long a host may take to take a connection.
+const CONNECT_WITHIN: Duration = Duration::from_secs(5);
+
+/// What a host says of itself to its own user.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub struct Announcement {
+    /// The host's name.
+    pub name: String,
+    /// Its process.
+    pub process_id: u32,
+    /// When it started, in seconds since 1970.
+    pub started: u64,
+    /// The address it listens on, if it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<SocketAddr>,
+    /// Its local socket, where there are such.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub socket: Option<PathBuf>,
+    /// What it asks of every client that comes over TCP.
+    pub token: String,
+}
+
+/// Without the token, which is for nobody's log.
+impl std::fmt::Debug for Announcement {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Announcement")
+            .field("name", &self.name)
+            .field("process_id", &self.process_id)
+            .field("address", &self.address)
+            .field("socket", &self.socket)
+            .finish_non_exhaustive()
+    }
+}
+
+/// An announcement, and the file it was read from.
+#[derive(Debug, Clone)]
+pub struct Found {
+    /// What the host says.
+    pub announcement: Announcement,
+    file: PathBuf,
+}
+
+/// The folder of announcements, made if it is not there.
+///
+/// # Errors
+/// When it cannot be made, or others could read it.
+pub fn folder() -> io::Result<PathBuf> {
+    let from = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let folder = from("XDG_RUNTIME_DIR")
+        .map(|folder| folder.join("adzeman"))
+        .or_else(|| from("HOME").map(|home| home.join(".local/state/adzeman/run")))
+        .or_else(|| from("LOCALAPPDATA").map(|data| data.join("adzeman").join("run")))
+        .ok_or_else(|| io::Error::other("neither XDG_RUNTIME_DIR nor HOME says where to keep it"))?;
+    fs::create_dir_all(&folder)?;
+    keep_to_owner(&folder, 0o700)?;
+    Ok(folder)
+}
+
+/// Lets only the owner at a file or folder.
+#[cfg(unix)]
+fn keep_to_owner(path: &Path, mode: u32) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt as _;
+    // Only the owner can do this, so that a folder of somebody else's is not used.
+    fs::set_permissions(path, fs::Permissions::from_mode(mode))
+}
+
+/// A user's own folders are theirs already.
+#[cfg(not(unix))]
+fn keep_to_owner(_: &Path, _: u32) -> io::Result<()> {
+    Ok(())
+}
+
+/// The announcements that are there, by name and start. Those of hosts that are gone may be among them: only
+/// [`Found::connect`] tells.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn announced() -> io::Result<Vec<Found>> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder()?)?.take(MOST_NOTES) {
+        let file = entry?.path();
+        let is_note = file.extension().is_some_and(|extension| extension == "json");
+        if is_note && let Some(announcement) = read(&file) {
+            found.push(Found { announcement, file });
+        }
+    }
+    found.sort_by(|a, b| {
+        let key = |found: &Found| {
+            (found.announcement.name.clone(), found.announcement.started, found.announcement.process_id)
+        };
+        key(a).cmp(&key(b))
+    });
+    Ok(found)
+}
+
+/// What a file announces; nothing if it is no announcement, or is just being taken away.
+fn read(file: &Path) -> Option<Announcement> {
+    let is_small = fs::metadata(file).ok()?.len() <= MOST_NOTE_BYTES;
+    is_small.then(|| fs::read(file).ok()).flatten().and_then(|text| serde_json::from_slice(&text).ok())
+}
+
+impl Found {
+    /// Connects to the host. An announcement of a host that is gone is taken away.
+    ///
+    /// # Errors
+    /// When the host cannot be reached.
+    pub fn connect(&self) -> io::Result<Connection> {
+        let connected = self.try_connect();
+        let is_gone =
+            |error: &io::Error| matches!(error.kind(), io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound);
+        if connected.as_ref().err().is_some_and(is_gone) {
+            self.take_away();
+        }
+        connected
+    }
+
+    fn try_connect(&self) -> io::Result<Connection> {
+        #[cfg(unix)]
+        if let Some(socket) = &self.announcement.socket {
+            return std::os::unix::net::UnixStream::connect(socket).map(Connection::Local);
+        }
+        match self.announcement.address {
+            Some(address) => Connection::to(address),
+            None => Err(io::ErrorKind::NotFound.into()),
+        }
+    }
+
+    /// Takes away what a host left that is gone.
+    fn take_away(&self) {
+        // Another one may have done so already.
+        let _ = fs::remove_file(&self.file);
+        if let Some(socket) = &self.announcement.socket {
+            let _ = fs::remove_file(socket);
+        }
+    }
+}
+
+/// A connection to a host.
+#[derive(Debug)]
+pub enum Connection {
+    /// By its address.
+    Tcp(TcpStream),
+    /// By its local socket.
+    #[cfg(unix)]
+    Local(std::os::unix::net::UnixStream),
+}
+
+impl Connection {
+    /// Connects to an address.
+    ///
+    /// # Errors
+    /// When nothing takes the connection in time.
+    pub fn to(address: SocketAddr) -> io::Result<Self> {
+        let stream = TcpStream::connect_timeout(&address, CONNECT_WITHIN)?;
+        stream.set_nodelay(true)?;
+        Ok(Self::Tcp(stream))
+    }
+
+    /// The same connection, once more.
+    ///
+    /// # Errors
+    /// When the system has no more handles.
+    pub fn try_clone(&self) -> io::Result<Self> {
+        Ok(match self {
+            Self::Tcp(stream) => Self::Tcp(stream.try_clone()?),
+            #[cfg(unix)]
+            Self::Local(stream) => Self::Local(stream.try_clone()?),
+        })
+    }
+
+    /// How long a read may take; as long as it likes for `None`.
+    ///
+    /// # Errors
+    /// Those of the system.
+    pub fn set_read_timeout(&self, within: Option<Duration>) -> io::Result<()> {
+        match self {
+            Self::Tcp(stream) => stream.set_read_timeout(within),
+            #[cfg(unix)]
+            Self::Local(stream) => stream.set_read_timeout(within),
+        }
+    }
+
+    /// Ends it in both directions.
+    pub fn close(&self) {
+        // It may have ended already.
+        let _ = match self {
+            Self::Tcp(stream) => stream.shutdown(Shutdown::Both),
+            #[cfg(unix)]
+            Self::Local(stream) => stream.shutdown(Shutdown::Both),
+        };
+    }
+
+    /// Whether the other end is known to be of the same user.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        !matches!(self, Self::Tcp(_))
+    }
+}
+
+impl Read for Connection {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        match self {
+            Self::Tcp(stream) => stream.read(into),
+            #[cfg(unix)]
+            Self::Local(stream) => stream.read(into),
+        }
+    }
+}
+
+impl Write for Connection {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Self::Tcp(stream) => stream.write(bytes),
+            #[cfg(unix)]
+            Self::Local(stream) => stream.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Self::Tcp(stream) => stream.flush(),
+            #[cfg(unix)]
+            Self::Local(stream) => stream.flush(),
+        }
+    }
+}
+
+/// A host's own announcement; taken away when it is dropped.
+pub(crate) struct Note {
+    file: PathBuf,
+    socket: Option<PathBuf>,
+}
+
+impl Note {
+    /// The path of a host's note, without its extension.
+    pub(crate) fn path(name: &str) -> io::Result<PathBuf> {
+        let safe: String =
+            name.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).take(40).collect();
+        let unique = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().subsec_nanos();
+        Ok(folder()?.join(format!("{safe}.{}.{unique}", std::process::id())))
+    }
+
+    /// Leaves it.
+    pub(crate) fn leave(path: &Path, announcement: &Announcement) -> io::Result<Self> {
+        let (file, being_written) = (path.with_added_extension("json"), path.with_added_extension("new"));
+        let text = serde_json::to_vec(announcement)?;
+        create_for_owner(&being_written)?.write_all(&text)?;
+        // Nobody finds half of it.
+        fs::rename(&being_written, &file)?;
+        Ok(Self { file, socket: announcement.socket.clone() })
+    }
+}
+
+impl Drop for Note {
+    fn drop(&mut self) {
+        for path in [Some(&self.file), self.socket.as_ref()].into_iter().flatten() {
+            // A listing may have taken it away first.
+            let _ = fs::remove_file(path);
+        }
+    }
+}
+
+#[cfg(unix)]
+fn create_for_owner(path: &Path) -> io::Result<fs::File> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)
+}
+
+#[cfg(not(unix))]
+fn create_for_owner(path: &Path) -> io::Result<fs::File> {
+    fs::OpenOptions::new().write(true).create_new(true).open(path)
+}
+
+/// A local socket that only its owner can connect to.
+#[cfg(unix)]
+pub(crate) fn listen_locally(path: &Path) -> io::Result<std::os::unix::net::UnixListener> {
+    let listener = std::os::unix::net::UnixListener::bind(path)?;
+    keep_to_owner(path, 0o600)?;
+    Ok(listener)
+}
+
+/// A new token: 32 random bytes, in hexadecimal.
+pub(crate) fn new_token() -> io::Result<String> {
+    let mut bytes = [0_u8; 32];
+    getrandom::fill(&mut bytes).map_err(|error| io::Error::other(error.to_string()))?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
+/// Whether a token is the right one, in a time that tells nothing of it but its length.
+pub(crate) fn is_token(given: &str, right: &str) -> bool {
+    use subtle::ConstantTimeEq as _;
+    given.as_bytes().ct_eq(right.as_bytes()).into()
+}

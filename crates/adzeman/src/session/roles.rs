@@ -1,0 +1,126 @@
+//! Who may do what: one client controls, any number observe.
+
+use std::sync::atomic::Ordering::SeqCst;
+use std::time::Duration;
+
+use adzeman_dap::Request;
+use adzeman_dap::extra::{self, AttachArguments, ClientStatus, ContextStatus, RoleBody, StatusBody};
+use serde_json::Value as Json;
+
+use super::ask::tell;
+use super::{Phase, Session, SessionError, Trust, body};
+use crate::context::RunState;
+
+/// A stop is kept no longer than this for a client that vanished.
+const LONGEST_KEPT_STOP: Duration = Duration::from_secs(600);
+
+/// Requests that an observer may make: they look, and run nothing.
+const FOR_OBSERVERS: [&str; 13] = [
+    "threads",
+    "stackTrace",
+    "scopes",
+    "variables",
+    "source",
+    "loadedSources",
+    "breakpointLocations",
+    "completions",
+    "attach",
+    extra::HOST,
+    extra::BREAKPOINTS,
+    extra::STATUS,
+    extra::TAKE_OVER,
+];
+
+/// Whether a request does more than look.
+pub(super) fn needs_control(request: &Request) -> bool {
+    let is_hover = || request.arguments.as_ref().is_some_and(|arguments| arguments["context"] == "hover");
+    let may_observe = FOR_OBSERVERS.contains(&request.command.as_str());
+    !(may_observe || request.command == "evaluate" && is_hover())
+}
+
+impl Session {
+    pub(super) fn attach(&mut self, arguments: AttachArguments) -> Result<Option<Json>, SessionError> {
+        if let Some(token) = &arguments.token
+            && self.shared.is_token(token)
+        {
+            self.trust = Trust::Known;
+        }
+        if self.trust == Trust::NeedsToken {
+            return Err(if arguments.token.is_some() { SessionError::WrongToken } else { SessionError::NeedsToken });
+        }
+        let keep = arguments.keep_stop_seconds.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok());
+        self.client.keep_stop_for(keep.unwrap_or_default().min(LONGEST_KEPT_STOP));
+        let wants_control = arguments.role.as_deref() != Some("observe");
+        let controls = wants_control && self.shared.take_control(&self.client, arguments.take_over == Some(true));
+        if !controls {
+            // What was set before the role was known is not kept.
+            self.shared.remove_breakpoints_of(self.client.owner);
+        }
+        if self.phase < Phase::Attached {
+            self.phase = Phase::Attached;
+            self.client.set_attached(true);
+            self.shared.attached.fetch_add(1, SeqCst);
+            let client = self.client.clone();
+            self.shared.contexts().iter().for_each(|context| {
+                let client = client.clone();
+                tell(context, move |point| {
+                    point.context.discover();
+                    if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.shared.id) {
+                        point.context.tell_stopped_to(&client, point.engine, &hold.reason);
+                    }
+                });
+            });
+        }
+        body(self.role())
+    }
+
+    pub(super) fn take_over(&mut self) -> Result<RoleBody, SessionError> {
+        if self.shared.take_control(&self.client, true) { Ok(self.role()) } else { Err(SessionError::ObserversOnly) }
+    }
+
+    pub(super) fn is_controller(&self) -> bool {
+        self.shared.controller() == Some(self.client.owner)
+    }
+
+    /// Why a request is refused to an observer.
+    pub(super) fn not_in_control(&self) -> SessionError {
+        if self.shared.observers_only {
+            return SessionError::ObserversOnly;
+        }
+        SessionError::Observes(self.controller_name().unwrap_or_else(|| "nobody".to_owned()))
+    }
+
+    fn controller_name(&self) -> Option<String> {
+        let controller = self.shared.controller()?;
+        self.shared.clients().iter().find(|client| client.owner == controller).map(|client| client.name())
+    }
+
+    fn role(&self) -> RoleBody {
+        let role = if self.is_controller() { "control" } else { "observe" };
+        RoleBody { role: role.to_owned(), controlled_by: self.controller_name() }
+    }
+
+    pub(super) fn status(&self) -> StatusBody {
+        let controller = self.shared.controller();
+        let client = |client: &std::sync::Arc<crate::client::Client>| ClientStatus {
+            name: client.name(),
+            role: if Some(client.owner) == controller { "control" } else { "observe" }.to_owned(),
+        };
+        let context = |context: &std::sync::Arc<crate::context::ContextShared>| ContextStatus {
+            name: context.name.clone(),
+            state: match context.state() {
+                RunState::Running => "running",
+                RunState::Stopped => "stopped",
+                RunState::Waiting => "waiting",
+            }
+            .to_owned(),
+        };
+        StatusBody {
+            name: self.shared.name.clone(),
+            process_id: std::process::id(),
+            up_seconds: self.shared.up_for().as_secs_f64(),
+            contexts: self.shared.contexts().iter().map(context).collect(),
+            clients: self.shared.clients().iter().filter(|client| client.is_attached()).map(client).collect(),
+        }
+    }
+}
