@@ -15,7 +15,9 @@ pub(crate) struct Arguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Verb {
-    /// Attach to a host that listens
+    /// List the hosts that can be attached to
+    Hosts,
+    /// Attach to a host
     Attach(Attach),
     /// Start the demo host `lockside`, attach to it and play a short session
     Demo(Demo),
@@ -25,8 +27,8 @@ pub(crate) enum Verb {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Attach {
-    /// Address the host listens on: a port of this machine, or such as 127.0.0.1:4711
-    pub(crate) address: String,
+    /// The host: its name, its process id, its address or port; without it, the only one there is
+    pub(crate) host: Option<String>,
     /// Run the commands of a file (`-` for standard input) instead of asking for them; ends at the first that fails
     #[arg(long, value_name = "FILE")]
     pub(crate) batch: Option<String>,
@@ -36,6 +38,21 @@ pub(crate) struct Attach {
     /// Begin with all breakpoints disarmed; `breaks on` arms them
     #[arg(long)]
     pub(crate) disarmed: bool,
+    /// When the host is gone, wait until it is there again, and set everything again; also for the first time
+    #[arg(long)]
+    pub(crate) follow: bool,
+    /// Wait at this address for a host that was started with ADZEMAN=dial:ADDRESS
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["host", "follow"])]
+    pub(crate) listen: Option<String>,
+    /// Look, and nothing else; any number of clients may
+    #[arg(long)]
+    pub(crate) observe: bool,
+    /// Take control from whoever has it
+    #[arg(long, conflicts_with = "observe")]
+    pub(crate) take_over: bool,
+    /// Break in this context only
+    #[arg(long, value_name = "NAME")]
+    pub(crate) context: Option<String>,
     /// Project file with breakpoints to set; without it, the nearest adzeman.toml from here up
     #[arg(long, value_name = "FILE")]
     pub(crate) project: Option<std::path::PathBuf>,

@@ -9,8 +9,9 @@ use crate::command::{self, Command};
 use crate::error::CliError;
 use crate::project::Project;
 use crate::prompt;
+use crate::reach;
 use crate::render::Printer;
-use crate::session::Session;
+use crate::session::{Manner, Opening, Session};
 
 /// Whether a session goes on after a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,9 +43,31 @@ pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliErr
 /// Attaches, with what the project file says, and says so.
 fn open<'a>(arguments: &Attach, patience: Option<Duration>, printer: &'a Printer) -> Result<Session<'a>, CliError> {
     let project = Project::find(arguments.project.as_deref())?;
-    let mut session = Session::attach(&arguments.address, project, !arguments.disarmed, patience, printer)?;
+    let target = arguments.host.as_deref();
+    let reached = match &arguments.listen {
+        Some(address) => {
+            reach::wait_at(address, |address| printer.remark(&format!("waiting for a host at {address}")))?
+        }
+        None if arguments.follow => reach::wait_for(target, None, |waited| {
+            printer.progress(target.unwrap_or("a host"), waited);
+            Ok(())
+        })?,
+        None => reach::reach(target)?,
+    };
+    let manner = Manner {
+        observe: arguments.observe,
+        take_over: arguments.take_over,
+        follow: arguments.follow,
+        only: arguments.context.clone(),
+    };
+    let opening = Opening { project, armed: !arguments.disarmed, patience, manner };
+    let mut session = Session::attach(reached, opening, printer)?;
     let kept = session.set_kept()?;
+    session.ready()?;
     printer.report(None, &session.greeting(kept));
+    if let Some(name) = &arguments.context {
+        session.run(Command::UseContext(name.clone()))?;
+    }
     Ok(session)
 }
 

@@ -1,12 +1,12 @@
-//! A client of the Debug Adapter Protocol over TCP: sends requests, keeps events for later.
+//! A client of the Debug Adapter Protocol over a connection: sends requests, keeps events for later.
 
 use std::collections::VecDeque;
 use std::io::{self, Read as _, Write as _};
-use std::net::{SocketAddr, TcpStream};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use adzeman::discovery::Connection;
 use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use serde::Serialize;
@@ -16,7 +16,6 @@ use crate::error::CliError;
 
 /// Longer than the host itself waits for a busy script.
 const ANSWER_WITHIN: Duration = Duration::from_secs(40);
-const CONNECT_WITHIN: Duration = Duration::from_secs(5);
 
 /// From the host.
 enum Incoming {
@@ -29,7 +28,7 @@ enum Incoming {
 pub(crate) type Onlooker = Box<dyn FnMut(&Event) -> bool + Send>;
 
 pub(crate) struct Client {
-    writer: TcpStream,
+    writer: Connection,
     incoming: Receiver<Incoming>,
     events: VecDeque<Event>,
     ended: Option<String>,
@@ -38,13 +37,11 @@ pub(crate) struct Client {
 }
 
 impl Client {
-    /// Connects to an address, or to a port of this machine.
-    pub(crate) fn connect(address: &str) -> Result<Self, CliError> {
-        let socket = parse_address(address)?;
-        let no_host = |why: io::Error| CliError::NoHost { address: socket.to_string(), why: plain(&why) };
-        let writer = TcpStream::connect_timeout(&socket, CONNECT_WITHIN).map_err(no_host)?;
-        writer.set_nodelay(true).map_err(no_host)?;
-        let reader = writer.try_clone().map_err(no_host)?;
+    /// Speaks through a connection.
+    pub(crate) fn over(connection: Connection) -> Result<Self, CliError> {
+        let broken = |why: io::Error| CliError::HostGone(plain(&why));
+        let reader = connection.try_clone().map_err(broken)?;
+        let writer = connection;
         let (sender, incoming) = unbounded();
         let onlooker = Arc::new(Mutex::new(None));
         let looking = onlooker.clone();
@@ -59,8 +56,13 @@ impl Client {
                 // The session may be over already.
                 let _ = sender.send(Incoming::End(end));
             })
-            .map_err(no_host)?;
+            .map_err(broken)?;
         Ok(Self { writer, incoming, events: VecDeque::new(), ended: None, last_seq: 0, onlooker })
+    }
+
+    /// Ends the connection.
+    fn close(&self) {
+        self.writer.close();
     }
 
     /// Has events shown as they come, or no longer.
@@ -150,22 +152,21 @@ impl Client {
     }
 }
 
-fn parse_address(address: &str) -> Result<SocketAddr, CliError> {
-    let text = match address.parse::<u16>() {
-        Ok(port) => format!("127.0.0.1:{port}"),
-        Err(_) => address.replacen("localhost", "127.0.0.1", 1),
-    };
-    text.parse().map_err(|_| CliError::BadAddress(address.to_owned()))
+impl Drop for Client {
+    fn drop(&mut self) {
+        // Ends the thread that reads, too.
+        self.close();
+    }
 }
 
 /// An error of the system without its number.
-fn plain(error: &io::Error) -> String {
+pub(crate) fn plain(error: &io::Error) -> String {
     let text = error.to_string().to_lowercase();
     text.split(" (os error").next().unwrap_or(&text).to_owned()
 }
 
 /// Reads until the end; answers why it ended.
-fn read_all(mut reader: TcpStream, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> String {
+fn read_all(mut reader: Connection, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> String {
     let mut held = Vec::new();
     let mut chunk = vec![0; 64 * 1024];
     loop {

@@ -11,8 +11,9 @@ use crate::batch::run_line;
 use crate::error::CliError;
 use crate::project::Project;
 use crate::prompt;
+use crate::reach;
 use crate::render::Printer;
-use crate::session::Session;
+use crate::session::{Manner, Opening, Session};
 
 /// How long the demo host may take to say where it listens.
 const STARTED_WITHIN: Duration = Duration::from_secs(10);
@@ -70,7 +71,10 @@ pub(crate) fn run(demo: &Demo, printer: &Printer) -> Result<(), CliError> {
     let mut lockside =
         Lockside::start(if hands_on { &["--fps", "120"] } else { &["--fps", "400", "--frames", "1600"] })?;
     let patience = (!hands_on).then_some(PATIENCE);
-    let mut session = Session::attach(&lockside.address, Project::none(), true, patience, printer)?;
+    let reached = reach::reach(Some(&lockside.address))?;
+    let opening = Opening { project: Project::none(), armed: true, patience, manner: Manner::default() };
+    let mut session = Session::attach(reached, opening, printer)?;
+    session.ready()?;
     printer.remark(&format!("lockside runs as process {} and listens on {}\n", lockside.child.id(), lockside.address));
     printer.report(None, &session.greeting(0));
     if hands_on {

@@ -16,6 +16,16 @@ pub(crate) enum CliError {
         "no host answers at {address} ({why}); is it running, with ADZEMAN=listen or its own option to listen, and is this the address it printed?"
     )]
     NoHost { address: String, why: String },
+    #[error(
+        "no host can be attached to; start one with ADZEMAN=listen (or its own option to listen), or try 'adzeman demo'"
+    )]
+    NoHosts,
+    #[error("no host is called '{target}', is process {target} or listens there; {known}")]
+    NoSuchHost { target: String, known: String },
+    #[error("more than one host is meant: {0}; give the process id")]
+    SeveralHosts(String),
+    #[error("hosts cannot be looked for: {0}")]
+    NoFolder(String),
     #[error("'{0}' is not an address; give the port or the address that the host printed, such as 127.0.0.1:4711")]
     BadAddress(String),
     #[error("what listens at {address} is not a host of scripts: {why}")]
@@ -50,13 +60,19 @@ impl CliError {
     /// The code for the whole command.
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
-            Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) => 3,
-            Self::BadAddress(_) | Self::Unreadable { .. } | Self::BadProject { .. } => 2,
+            Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) | Self::NoHosts => 3,
+            Self::NoSuchHost { .. } | Self::NoFolder(_) => 3,
+            Self::BadAddress(_) | Self::Unreadable { .. } | Self::BadProject { .. } | Self::SeveralHosts(_) => 2,
             Self::HostGone(_) => 4,
             Self::NoStop { .. } => 5,
             Self::InBatch { why, .. } => why.exit_code(),
             _ => 1,
         }
+    }
+
+    /// Whether the host may only not be there yet.
+    pub(crate) fn is_absence(&self) -> bool {
+        matches!(self, Self::NoHosts | Self::NoSuchHost { .. } | Self::NoHost { .. })
     }
 
     /// Whether nothing more can be done with this host.

@@ -17,6 +17,7 @@ mod error;
 mod live;
 mod project;
 mod prompt;
+mod reach;
 mod render;
 mod report;
 mod run;
@@ -28,11 +29,13 @@ use clap::Parser as _;
 
 use crate::args::{Arguments, Verb};
 use crate::render::Printer;
+use crate::report::Report;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let printer = Printer::new(arguments.json);
     let outcome = match arguments.verb {
+        Verb::Hosts => reach::hosts().map(|hosts| printer.report(None, &Report::Hosts { hosts })),
         Verb::Attach(attach) => batch::attach(&attach, &printer),
         Verb::Demo(demo) => demo::run(&demo, &printer),
         Verb::Lockside(options) => return adzeman_demo::main(&options),

@@ -191,12 +191,39 @@ pub(crate) struct EventRow {
     pub(crate) fields: Vec<String>,
 }
 
+/// A host that can be attached to.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct HostRow {
+    pub(crate) name: String,
+    pub(crate) process_id: u32,
+    pub(crate) address: String,
+    /// Nothing when it does not answer.
+    pub(crate) up_seconds: Option<f64>,
+    /// Each with what it is doing.
+    pub(crate) contexts: Vec<(String, String)>,
+    /// Each with its role.
+    pub(crate) clients: Vec<(String, String)>,
+}
+
 /// What a command answers.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub(crate) enum Report {
     Nothing,
+    Hosts {
+        hosts: Vec<HostRow>,
+    },
+    /// The role of this client.
+    Role {
+        controls: bool,
+        controlled_by: Option<String>,
+    },
     Attached {
+        /// How the host was found.
+        by: String,
+        /// Who controls it, if that is not this client.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        controlled_by: Option<String>,
         host: String,
         process_id: u32,
         contexts: Vec<String>,
@@ -372,6 +399,12 @@ pub(crate) enum Notice {
     },
     /// A breakpoint of the project file could not be set.
     NotSet { what: String, file: String, why: String },
+    /// The host is gone, and is waited for.
+    Following { host: String },
+    /// It is there again.
+    AttachedAgain { host: String, process_id: u32, breakpoints: usize },
+    /// Control has passed on.
+    Role { controls: bool, controlled_by: Option<String> },
     /// A monitor took a sample.
     Sample(SampleRow),
     /// A breakpoint bound or moved.

@@ -5,7 +5,9 @@ use std::time::{Duration, Instant};
 
 use adzeman_dap::Event;
 use adzeman_dap::events::{BreakpointBody, ContinuedBody, OutputBody, StoppedBody};
-use adzeman_dap::extra::{self, ArmedArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody};
+use adzeman_dap::extra::{
+    self, ArmedArguments, AttachArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody, RoleBody,
+};
 use adzeman_dap::requests::{InitializeArguments, StackTraceArguments, StackTraceBody, ThreadsBody};
 use adzeman_dap::types::{StackFrame, Thread};
 use serde::de::DeserializeOwned;
@@ -15,6 +17,7 @@ use crate::client::Client;
 use crate::command::{self, Break, Monitor, Watch};
 use crate::error::CliError;
 use crate::project::Project;
+use crate::reach::{self, Reached};
 use crate::render::Printer;
 use crate::report::{Notice, Report};
 use crate::run::More;
@@ -107,37 +110,85 @@ pub(crate) struct Session<'a> {
     pub(crate) patience: Option<Duration>,
     /// A stop that was not shown yet.
     unseen: Option<StoppedBody>,
+    /// Whether this client may do more than look, and who may.
+    pub(crate) controls: bool,
+    pub(crate) controlled_by: Option<String>,
+    pub(crate) manner: Manner,
+    /// What the host is found by when it is gone.
+    target: String,
+    how: String,
+}
+
+/// How to attach, also when the host has been started again.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Manner {
+    /// Look, and nothing else.
+    pub(crate) observe: bool,
+    pub(crate) take_over: bool,
+    /// Whether to wait for a host that is gone.
+    pub(crate) follow: bool,
+    /// The only context to break in.
+    pub(crate) only: Option<String>,
+}
+
+/// What a session begins with.
+pub(crate) struct Opening {
+    pub(crate) project: Project,
+    pub(crate) armed: bool,
+    pub(crate) patience: Option<Duration>,
+    pub(crate) manner: Manner,
+}
+
+/// How long a stop is kept for a client that follows, when the client itself vanishes.
+const KEPT_STOP_SECONDS: f64 = 10.0;
+
+/// Greets a host and attaches to it.
+fn open(
+    reached: Reached,
+    manner: &Manner,
+    armed: bool,
+    library: &[String],
+) -> Result<(Client, HostBody, RoleBody), CliError> {
+    let (address, token) = (reached.how, reached.token);
+    let mut client = Client::over(reached.connection)?;
+    let not_a_host = |error: CliError| match error {
+        CliError::HostGone(why) | CliError::BadAnswer { why, .. } => {
+            CliError::NotAHost { address: address.clone(), why }
+        }
+        other => other,
+    };
+    let hello = InitializeArguments {
+        client_name: Some(format!("adzeman {}", std::process::id())),
+        ..InitializeArguments::default()
+    };
+    let _: serde_json::Value = client.request("initialize", &hello).map_err(not_a_host)?;
+    let arguments = AttachArguments {
+        token,
+        role: manner.observe.then(|| "observe".to_owned()),
+        take_over: manner.take_over.then_some(true),
+        keep_stop_seconds: manner.follow.then_some(KEPT_STOP_SECONDS),
+    };
+    let role: RoleBody = client.request("attach", &arguments)?;
+    client.wait_for("initialized", HELLO_WITHIN)?;
+    let controls = role.role == "control";
+    if !armed && controls {
+        let _: serde_json::Value = client.request(extra::ARMED, &ArmedArguments { armed })?;
+    }
+    if !library.is_empty() && controls {
+        let _: serde_json::Value = client.request(extra::LIBRARY, &LibraryArguments { paths: library.to_vec() })?;
+    }
+    let host: HostBody = client.request(extra::HOST, &json!({}))?;
+    Ok((client, host, role))
 }
 
 impl<'a> Session<'a> {
-    /// Connects and attaches.
-    pub(crate) fn attach(
-        address: &str,
-        project: Project,
-        armed: bool,
-        patience: Option<Duration>,
-        printer: &'a Printer,
-    ) -> Result<Self, CliError> {
-        let mut client = Client::connect(address)?;
-        let not_a_host = |error: CliError| match error {
-            CliError::HostGone(why) | CliError::BadAnswer { why, .. } => {
-                CliError::NotAHost { address: address.to_owned(), why }
-            }
-            other => other,
-        };
-        let hello = InitializeArguments { client_name: Some("adzeman".to_owned()), ..InitializeArguments::default() };
-        let _: serde_json::Value = client.request("initialize", &hello).map_err(not_a_host)?;
-        client.wait_for("initialized", HELLO_WITHIN).map_err(not_a_host)?;
-        if !armed {
-            let _: serde_json::Value = client.request(extra::ARMED, &ArmedArguments { armed })?;
-        }
+    /// Attaches to a host that was reached. Nothing is told to be ready yet: see [`ready`](Self::ready).
+    pub(crate) fn attach(reached: Reached, opening: Opening, printer: &'a Printer) -> Result<Self, CliError> {
+        let target = reached.target.clone();
+        let how = reached.how.clone();
+        let Opening { project, armed, patience, manner } = opening;
         let library = project.library();
-        if !library.is_empty() {
-            let _: serde_json::Value = client.request(extra::LIBRARY, &LibraryArguments { paths: library.clone() })?;
-        }
-        let _: serde_json::Value = client.request("attach", &json!({}))?;
-        let _: serde_json::Value = client.request("configurationDone", &json!({}))?;
-        let host: HostBody = client.request(extra::HOST, &json!({}))?;
+        let (client, host, role) = open(reached, &manner, armed, &library)?;
         let mut session = Self {
             client,
             printer,
@@ -163,15 +214,55 @@ impl<'a> Session<'a> {
             call: None,
             patience,
             unseen: None,
+            controls: role.role == "control",
+            controlled_by: role.controlled_by,
+            manner,
+            target,
+            how,
         };
         session.refresh_contexts()?;
         Ok(session)
     }
 
+    /// Tells the host that everything is set: scripts that it holds until someone is there may run.
+    pub(crate) fn ready(&mut self) -> Result<(), CliError> {
+        let _: serde_json::Value = self.client.request("configurationDone", &json!({}))?;
+        Ok(())
+    }
+
+    /// Waits until the host, which is gone, is there again, and sets everything again.
+    pub(crate) fn come_back(&mut self) -> Result<(), CliError> {
+        self.printer.notice(&Notice::Following { host: self.host.name.clone() });
+        INTERRUPTED.store(false, SeqCst);
+        let reached = reach::wait_for(Some(&self.target), None, |waited| self.tell_waiting(waited))?;
+        let (client, host, role) = open(reached, &self.manner, self.armed, &self.library)?;
+        self.client = client;
+        self.host = host;
+        self.controls = role.role == "control";
+        self.controlled_by = role.controlled_by;
+        self.forget_stop();
+        self.selected = None;
+        self.refresh_contexts()?;
+        let breakpoints = self.set_again()?;
+        self.ready()?;
+        let (host, process_id) = (self.host.name.clone(), self.host.process_id);
+        self.printer.notice(&Notice::AttachedAgain { host, process_id, breakpoints });
+        Ok(())
+    }
+
+    fn tell_waiting(&self, waited: Duration) -> Result<(), CliError> {
+        self.printer.progress(&self.target, waited);
+        if INTERRUPTED.swap(false, SeqCst) {
+            return Err(CliError::HostGone("nobody waits for it any more".to_owned()));
+        }
+        Ok(())
+    }
+
     /// Sets the breakpoints of the project file; one that cannot be set is told of, and stays in the file. Takes its watches.
     /// Answers how many breakpoints were set.
     pub(crate) fn set_kept(&mut self) -> Result<usize, CliError> {
-        for line in self.project.breaks() {
+        let breaks = if self.controls { self.project.breaks() } else { Vec::new() };
+        for line in breaks {
             let set = command::parse(&format!("break {line}")).and_then(|command| match command {
                 command::Command::Break(wanted) => self.add_breakpoint(*wanted),
                 _ => Err(CliError::Usage("that is no breakpoint".to_owned())),
@@ -198,6 +289,8 @@ impl<'a> Session<'a> {
     pub(crate) fn greeting(&self, kept: usize) -> Report {
         let event_name = |event: &serde_json::Value| event["name"].as_str().unwrap_or_default().to_owned();
         Report::Attached {
+            by: self.how.clone(),
+            controlled_by: self.controlled_by.clone().filter(|_| !self.controls),
             host: self.host.name.clone(),
             process_id: self.host.process_id,
             contexts: self.contexts.iter().map(|context| context.name.clone()).collect(),
@@ -243,8 +336,16 @@ impl<'a> Session<'a> {
         })
     }
 
-    /// Takes notice of what happened meanwhile; a stop that came is kept to be shown.
+    /// Takes notice of what happened meanwhile; a stop that came is kept to be shown. A host that is gone is waited for, if
+    /// that was asked for.
     pub(crate) fn take_waiting(&mut self) -> Result<(), CliError> {
+        match self.take_events() {
+            Err(CliError::HostGone(_)) if self.manner.follow => self.come_back(),
+            outcome => outcome,
+        }
+    }
+
+    fn take_events(&mut self) -> Result<(), CliError> {
         while let Some(event) = self.client.next_event(Duration::ZERO)? {
             if let Some(Ended::Stopped(body)) = self.take(&event)? {
                 self.unseen = Some(body);
@@ -322,6 +423,12 @@ impl<'a> Session<'a> {
             "breakpoint" => self.update_breakpoint(read(event)?),
             "thread" => self.refresh_contexts()?,
             "terminated" => return Err(CliError::HostGone("it has ended".to_owned())),
+            extra::ROLE => {
+                let body: RoleBody = read(event)?;
+                self.controls = body.role == "control";
+                self.controlled_by.clone_from(&body.controlled_by);
+                self.printer.notice(&Notice::Role { controls: self.controls, controlled_by: body.controlled_by });
+            }
             extra::DROPPED => {
                 let body: DroppedBody = read(event)?;
                 self.printer.notice(&Notice::Dropped { messages: body.messages });

@@ -74,12 +74,14 @@ pub(crate) enum Command {
     UseFrame(usize),
     UseContext(String),
     Pause,
+    /// Takes control from whoever has it.
+    TakeOver,
     Leave,
     Help,
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 25] = [
+pub(crate) const VERBS: [(&str, &str, &str); 26] = [
     (
         "break",
         "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
@@ -131,6 +133,7 @@ pub(crate) const VERBS: [(&str, &str, &str); 25] = [
     ("use", "use frame NUMBER | context NAME", "look from another frame or into another context"),
     ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
     ("pause", "pause", "stop at the next line that runs"),
+    ("take", "take over", "take control from whoever has it; one client controls, any number look"),
     ("leave", "leave", "detach; the host runs on"),
     ("help", "help", "this list"),
 ];
@@ -183,6 +186,8 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "let" => parse_let(rest),
         "use" => parse_use(rest),
         "pause" => Ok(Command::Pause),
+        "take" if rest == "over" => Ok(Command::TakeOver),
+        "take" => Err(usage("take")),
         "leave" => Ok(Command::Leave),
         _ => Ok(Command::Help),
     }

@@ -2,9 +2,10 @@
 
 mod values;
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::fmt::Write as _;
-use std::io::Write as _;
+use std::io::{self, IsTerminal as _, Write as _};
+use std::time::Duration;
 
 use anstyle::{AnsiColor, Color, Style};
 use comfy_table::{Table, presets};
@@ -12,7 +13,7 @@ use serde_json::json;
 
 use crate::command::VERBS;
 use crate::error::CliError;
-use crate::report::{BreakRow, Extent, FrameRow, Listing, Notice, Report, Row, Stop};
+use crate::report::{BreakRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 
 const fn colour(colour: AnsiColor) -> Style {
     Style::new().fg_color(Some(Color::Ansi(colour)))
@@ -38,6 +39,7 @@ pub(crate) struct Printer {
     json: bool,
     /// What happened by itself while the terminal belongs to a view, which shows it.
     held: RefCell<Option<Vec<String>>>,
+    has_told_progress: Cell<bool>,
 }
 
 fn styled(style: Style, text: &str) -> String {
@@ -57,7 +59,7 @@ fn to_stderr(text: &str) {
 
 impl Printer {
     pub(crate) fn new(json: bool) -> Self {
-        Self { json, held: RefCell::new(None) }
+        Self { json, held: RefCell::new(None), has_told_progress: Cell::new(false) }
     }
 
     /// Has a view show what happens by itself, or no longer.
@@ -87,6 +89,17 @@ impl Printer {
         if !self.json {
             to_stdout(&format!("{text}\n"));
         }
+    }
+
+    /// Says how long something has been waited for: on a terminal in one line, which is written again.
+    pub(crate) fn progress(&self, what: &str, waited: Duration) {
+        if self.json || !io::stderr().is_terminal() {
+            if waited.is_zero() || !self.has_told_progress.replace(true) {
+                to_stderr(&format!("waiting for {what}\n"));
+            }
+            return;
+        }
+        to_stderr(&format!("\rwaiting for {what}, {} s \r", waited.as_secs()));
     }
 
     /// Says that nothing has happened yet, and what to do about it.
@@ -128,8 +141,25 @@ impl Printer {
 fn render(report: &Report) -> String {
     match report {
         Report::Nothing => String::new(),
-        Report::Attached { host, process_id, contexts, events, objects, kept, project, armed } => {
+        Report::Hosts { hosts } => render_hosts(hosts),
+        Report::Role { controls: true, .. } => "this client controls now\n".to_owned(),
+        Report::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
+        Report::Attached {
+            by: _,
+            controlled_by,
+            host,
+            process_id,
+            contexts,
+            events,
+            objects,
+            kept,
+            project,
+            armed,
+        } => {
             let mut text = format!("{} (process {process_id}) is open to you\n", styled(STRONG, host));
+            if let Some(name) = controlled_by {
+                let _ = writeln!(text, "{}", styled(TROUBLE, &observing(Some(name))));
+            }
             for (title, names) in [("contexts", contexts), ("events", events), ("objects", objects)] {
                 let _ = writeln!(text, "  {title:<9} {}", names.join("  "));
             }
@@ -185,6 +215,51 @@ fn render(report: &Report) -> String {
     }
 }
 
+/// That this client may only look.
+fn observing(controlled_by: Option<&str>) -> String {
+    match controlled_by {
+        Some(name) => format!("{name} controls; this client looks, and nothing else ('take over' takes control)"),
+        None => "nobody controls; this client looks, and nothing else ('take over' takes control)".to_owned(),
+    }
+}
+
+/// The hosts there are, each with its contexts and clients below.
+fn render_hosts(hosts: &[HostRow]) -> String {
+    if hosts.is_empty() {
+        return "no host can be attached to; start one with ADZEMAN=listen, or try 'adzeman demo'\n".to_owned();
+    }
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    table.set_header(["host", "process", "up", "address", "contexts", "attached"]);
+    for host in hosts {
+        let up = host.up_seconds.map_or("does not answer".to_owned(), how_long);
+        let clients: Vec<_> = host.clients.iter().map(|(name, role)| format!("{name} ({role}s)")).collect();
+        let process = host.process_id.to_string();
+        table.add_row([&host.name, &process, &up, &host.address, &states(&host.contexts), &clients.join(", ")]);
+    }
+    let text = trimmed(&table);
+    let (header, rows) = text.split_once('\n').unwrap_or((&text, ""));
+    format!("{}\n{rows}", styled(QUIET, header))
+}
+
+/// Contexts by what they are doing: `2 running, lock.upper stopped`.
+fn states(contexts: &[(String, String)]) -> String {
+    let running = contexts.iter().filter(|(_, state)| state == "running").count();
+    let others = contexts.iter().filter(|(_, state)| state != "running").map(|(name, state)| format!("{name} {state}"));
+    let running = (running > 0).then(|| format!("{running} running"));
+    others.chain(running).collect::<Vec<_>>().join(", ")
+}
+
+fn how_long(seconds: f64) -> String {
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a time since some start")]
+    let seconds = seconds as u64;
+    match (seconds / 3600, seconds / 60 % 60, seconds % 60) {
+        (0, 0, seconds) => format!("{seconds} s"),
+        (0, minutes, seconds) => format!("{minutes} min {seconds} s"),
+        (hours, minutes, _) => format!("{hours} h {minutes} min"),
+    }
+}
+
 /// What commands about breakpoints answer.
 fn render_break_report(report: &Report) -> String {
     match report {
@@ -222,6 +297,15 @@ fn render_notice(notice: &Notice) -> String {
         Notice::NotSet { what, file, why } => {
             format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
         }
+        Notice::Following { host } => {
+            format!("{}\n", styled(TROUBLE, &format!("{host} is gone; waiting until it is there again")))
+        }
+        Notice::AttachedAgain { host, process_id, breakpoints } => {
+            let host = styled(STRONG, host);
+            format!("attached again to {host} (process {process_id}); {breakpoints} breakpoints are set again\n")
+        }
+        Notice::Role { controls: true, .. } => "this client controls now\n".to_owned(),
+        Notice::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
         Notice::Sample(sample) => values::render_sample(sample),
         Notice::Breakpoint { number, bound, note } => {
             let state = if *bound { "is bound now" } else { "is not bound any more" };
@@ -323,6 +407,7 @@ fn render_stop(stop: &Stop) -> String {
         "condition failed" => format!(" by breakpoint {}, whose condition failed", numbers.join(" and ")),
         "step" => " after a step".to_owned(),
         "pause" => " as asked".to_owned(),
+        "script" => " as the script asked".to_owned(),
         other => format!(" ({other})"),
     };
     let mut text = match &stop.at_boundary {

@@ -34,7 +34,10 @@ impl Group {
 }
 
 impl Session<'_> {
-    pub(crate) fn add_breakpoint(&mut self, wanted: Break) -> Result<Report, CliError> {
+    pub(crate) fn add_breakpoint(&mut self, mut wanted: Break) -> Result<Report, CliError> {
+        if let (None, Some(only)) = (&wanted.subject, &self.manner.only) {
+            wanted.subject = Some(only.clone());
+        }
         if let Some(held) = self.breakpoints.iter().find(|held| held.wanted == wanted) {
             return Err(CliError::Refused(format!("that is breakpoint {} already", held.number)));
         }
@@ -59,6 +62,29 @@ impl Session<'_> {
         let row = rows.into_iter().find(|row| row.number == number);
         row.map(|breakpoint| Report::Breakpoint { breakpoint })
             .ok_or_else(|| CliError::Refused("the host does not know the breakpoint".to_owned()))
+    }
+
+    /// Sets all breakpoints again, in a host that knows none of them; answers how many there are.
+    pub(crate) fn set_again(&mut self) -> Result<usize, CliError> {
+        let mut groups: Vec<Group> = Vec::new();
+        for position in 0..self.breakpoints.len() {
+            let site = self.breakpoints[position].wanted.site.clone();
+            let data_id = match &site {
+                Site::Change { target, .. } => match self.data_id(target) {
+                    Err(error) if error.is_final() => return Err(error),
+                    found => found.ok(),
+                },
+                _ => None,
+            };
+            let held = &mut self.breakpoints[position];
+            (held.id, held.bound, held.data_id) = (None, false, data_id);
+            let group = Group::of(&site);
+            if !groups.contains(&group) {
+                groups.push(group);
+            }
+        }
+        groups.iter().try_for_each(|group| self.send_breakpoints(group))?;
+        Ok(self.breakpoints.len())
     }
 
     /// What the host calls a value that is to be watched.

@@ -9,7 +9,7 @@ mod watching;
 
 use serde_json::{Value as Json, json};
 
-use adzeman_dap::extra::{self, GoToArguments};
+use adzeman_dap::extra::{self, GoToArguments, RoleBody};
 use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
 
 use crate::command::{Command, Go};
@@ -20,8 +20,24 @@ use crate::session::Session;
 pub(crate) use values::More;
 
 impl Session<'_> {
-    /// Carries a command out and answers what came of it.
+    /// Carries a command out and answers what came of it. A host that is gone is waited for, if that was asked for; who let it
+    /// go on waits for its next stop.
     pub(crate) fn run(&mut self, command: Command) -> Result<Report, CliError> {
+        let goes_on = matches!(command, Command::Go(_));
+        match self.carry_out(command) {
+            Err(CliError::HostGone(_)) if self.manner.follow => {
+                self.come_back()?;
+                if goes_on {
+                    self.wait()
+                } else {
+                    Err(CliError::Refused("the host was started anew meanwhile; say it again".to_owned()))
+                }
+            }
+            outcome => outcome,
+        }
+    }
+
+    fn carry_out(&mut self, command: Command) -> Result<Report, CliError> {
         match command {
             Command::Nothing => Ok(Report::Nothing),
             Command::Break(wanted) => self.add_breakpoint(*wanted),
@@ -46,6 +62,7 @@ impl Session<'_> {
             Command::UseFrame(number) => self.use_frame(number),
             Command::UseContext(name) => self.use_context(&name),
             Command::Pause => self.pause(),
+            Command::TakeOver => self.take_over(),
             Command::Leave => self.leave(),
             Command::Help => Ok(Report::Help),
         }
@@ -134,6 +151,13 @@ impl Session<'_> {
         };
         let body: ValueBody = self.client.request("setExpression", &arguments)?;
         Ok(Report::Changed { target, value: body.value.unwrap_or_default(), made: body.made })
+    }
+
+    fn take_over(&mut self) -> Result<Report, CliError> {
+        let role: RoleBody = self.client.request(extra::TAKE_OVER, &json!({}))?;
+        self.controls = role.role == "control";
+        self.controlled_by.clone_from(&role.controlled_by);
+        Ok(Report::Role { controls: self.controls, controlled_by: role.controlled_by })
     }
 
     fn leave(&mut self) -> Result<Report, CliError> {

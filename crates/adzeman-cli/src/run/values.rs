@@ -133,6 +133,8 @@ impl Session<'_> {
 
     /// What evaluates an expression where the person looks from.
     pub(super) fn evaluation(&self, expression: &str, context: &str) -> Result<EvaluateArguments, CliError> {
+        // Who may only look has names and fields looked up, and runs nothing.
+        let context = if self.controls { context } else { "hover" };
         Ok(EvaluateArguments {
             expression: expression.to_owned(),
             frame_id: self.frame_id(),

@@ -201,8 +201,8 @@ fn without_a_host_the_exit_code_says_so() {
     has(&text(&output.stderr), &["no host answers at", "connection refused", "is it running"]);
 
     let output = adzeman().args(["attach", "the-lock", "--batch", "-"]).stdin(Stdio::null()).output().unwrap();
-    assert_eq!(output.status.code(), Some(2));
-    has(&text(&output.stderr), &["'the-lock' is not an address"]);
+    assert_eq!(output.status.code(), Some(3));
+    has(&text(&output.stderr), &["no host is called 'the-lock', is process the-lock or listens there"]);
 
     let output = adzeman().args(["attach", "1", "--batch", "no-such-file"]).output().unwrap();
     assert_eq!(output.status.code(), Some(2));
@@ -332,7 +332,7 @@ fn lockside_says_what_it_cannot_use() {
     };
     fails(&["--listen", &address], &["cannot listen on", "choose another port"]);
     fails(&["--listen", "0.0.0.0:0"], &["can be reached from other machines"]);
-    fails(&["--listen", "nowhere"], &["'nowhere' is not an address to listen on"]);
+    fails(&["--listen", "nowhere"], &["'nowhere' is not an address; use a port"]);
     fails(&["--db", "no-such-folder/canal.db"], &["the database no-such-folder/canal.db cannot be used"]);
 }
 
