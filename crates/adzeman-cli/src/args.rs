@@ -19,6 +19,15 @@ pub(crate) enum Verb {
     Hosts,
     /// Attach to a host
     Attach(Attach),
+    /// Start a host under control and attach to it; exits as the host does
+    Start(Start),
+    /// Run a Lua script in a clean state of its own, stopping at its first line
+    Run(Run),
+    /// Serve the Debug Adapter Protocol on standard input and output, for editors that start an adapter
+    Dap,
+    /// What `run` starts
+    #[command(hide = true)]
+    Script(Script),
     /// Start the demo host `lockside`, attach to it and play a short session
     Demo(Demo),
     /// Run the demo host alone, to attach to it from elsewhere
@@ -29,15 +38,8 @@ pub(crate) enum Verb {
 pub(crate) struct Attach {
     /// The host: its name, its process id, its address or port; without it, the only one there is
     pub(crate) host: Option<String>,
-    /// Run the commands of a file (`-` for standard input) instead of asking for them; ends at the first that fails
-    #[arg(long, value_name = "FILE")]
-    pub(crate) batch: Option<String>,
-    /// Seconds that `go` waits for a stop in a batch
-    #[arg(long, value_name = "SECONDS", default_value_t = 30.0)]
-    pub(crate) patience: f64,
-    /// Begin with all breakpoints disarmed; `breaks on` arms them
-    #[arg(long)]
-    pub(crate) disarmed: bool,
+    #[command(flatten)]
+    pub(crate) session: SessionOptions,
     /// When the host is gone, wait until it is there again, and set everything again; also for the first time
     #[arg(long)]
     pub(crate) follow: bool,
@@ -53,6 +55,49 @@ pub(crate) struct Attach {
     /// Break in this context only
     #[arg(long, value_name = "NAME")]
     pub(crate) context: Option<String>,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Start {
+    #[command(flatten)]
+    pub(crate) session: SessionOptions,
+    /// Stop at the first line of a script
+    #[arg(long)]
+    pub(crate) first: bool,
+    /// The command, behind `--`; it is run with ADZEMAN in its environment
+    #[arg(last = true, required = true, value_name = "COMMAND")]
+    pub(crate) command: Vec<String>,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Run {
+    #[command(flatten)]
+    pub(crate) session: SessionOptions,
+    #[command(flatten)]
+    pub(crate) script: Script,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Script {
+    /// The script
+    pub(crate) file: std::path::PathBuf,
+    /// What it is given
+    #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+    pub(crate) arguments: Vec<String>,
+}
+
+/// How a session is held.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SessionOptions {
+    /// Run the commands of a file (`-` for standard input) instead of asking for them; ends at the first that fails
+    #[arg(long, value_name = "FILE")]
+    pub(crate) batch: Option<String>,
+    /// Seconds that `go` waits for a stop in a batch
+    #[arg(long, value_name = "SECONDS", default_value_t = 30.0)]
+    pub(crate) patience: f64,
+    /// Begin with all breakpoints disarmed; `breaks on` arms them
+    #[arg(long)]
+    pub(crate) disarmed: bool,
     /// Project file with breakpoints to set; without it, the nearest adzeman.toml from here up
     #[arg(long, value_name = "FILE")]
     pub(crate) project: Option<std::path::PathBuf>,

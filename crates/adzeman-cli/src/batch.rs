@@ -4,14 +4,16 @@ use std::fs;
 use std::io::{self, BufRead, BufReader};
 use std::time::Duration;
 
-use crate::args::Attach;
+use crate::args::{Attach, Run, SessionOptions, Start};
 use crate::command::{self, Command};
 use crate::error::CliError;
+use crate::launch::{Launch, Launched, Marked};
 use crate::project::Project;
 use crate::prompt;
-use crate::reach;
+use crate::reach::{self, Reached};
 use crate::render::Printer;
-use crate::session::{Manner, Opening, Session};
+use crate::report::Report;
+use crate::session::{Manner, Opening, Owned, Session};
 
 /// Whether a session goes on after a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,29 +22,56 @@ pub(crate) enum Next {
     Leave,
 }
 
-/// Attaches and does as told.
-pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliError> {
-    let Some(file) = &arguments.batch else {
-        let mut session = open(arguments, None, printer)?;
-        return prompt::talk(&mut session);
-    };
-    // Read before attaching: a file that is not there must not disturb the host.
-    let input: Box<dyn BufRead> = match file.as_str() {
-        "-" => Box::new(BufReader::new(io::stdin())),
-        path => {
-            let opened = fs::File::open(path).map_err(|why| CliError::Unreadable { file: file.clone(), why })?;
-            Box::new(BufReader::new(opened))
-        }
-    };
-    let patience = Duration::try_from_secs_f64(arguments.patience)
-        .map_err(|_| CliError::Usage(format!("'{}' is no number of seconds to wait", arguments.patience)))?;
-    let mut session = open(arguments, Some(patience), printer)?;
-    run_lines(&mut session, input, file)
+/// Where commands come from.
+enum Commands {
+    /// A person at the prompt.
+    Person,
+    /// A file, by its name.
+    File(Box<dyn BufRead>, String),
 }
 
-/// Attaches, with what the project file says, and says so.
-fn open<'a>(arguments: &Attach, patience: Option<Duration>, printer: &'a Printer) -> Result<Session<'a>, CliError> {
-    let project = Project::find(arguments.project.as_deref())?;
+impl Commands {
+    /// Opened before attaching: a file that is not there must not disturb the host.
+    fn of(options: &SessionOptions) -> Result<Self, CliError> {
+        let Some(file) = &options.batch else { return Ok(Self::Person) };
+        let input: Box<dyn BufRead> = match file.as_str() {
+            "-" => Box::new(BufReader::new(io::stdin())),
+            path => {
+                let opened = fs::File::open(path).map_err(|why| CliError::Unreadable { file: file.clone(), why })?;
+                Box::new(BufReader::new(opened))
+            }
+        };
+        Ok(Self::File(input, file.clone()))
+    }
+
+    /// Has them carried out, up to the last, or to the first that fails.
+    fn carry_out(self, session: &mut Session<'_>) -> Result<(), CliError> {
+        match self {
+            Self::Person => prompt::talk(session),
+            Self::File(input, file) => run_lines(session, input, &file),
+        }
+    }
+}
+
+/// What a session begins with.
+fn opening(options: &SessionOptions, manner: Manner) -> Result<Opening, CliError> {
+    let project = Project::find(options.project.as_deref())?;
+    let patience = Duration::try_from_secs_f64(options.patience)
+        .map_err(|_| CliError::Usage(format!("'{}' is no number of seconds to wait", options.patience)))?;
+    let patience = options.batch.is_some().then_some(patience);
+    Ok(Opening { project, armed: !options.disarmed, patience, manner })
+}
+
+/// Attaches and does as told.
+pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliError> {
+    let commands = Commands::of(&arguments.session)?;
+    let manner = Manner {
+        observe: arguments.observe,
+        take_over: arguments.take_over,
+        follow: arguments.follow,
+        only: arguments.context.clone(),
+    };
+    let opening = opening(&arguments.session, manner)?;
     let target = arguments.host.as_deref();
     let reached = match &arguments.listen {
         Some(address) => {
@@ -54,21 +83,74 @@ fn open<'a>(arguments: &Attach, patience: Option<Duration>, printer: &'a Printer
         })?,
         None => reach::reach(target)?,
     };
-    let manner = Manner {
-        observe: arguments.observe,
-        take_over: arguments.take_over,
-        follow: arguments.follow,
-        only: arguments.context.clone(),
-    };
-    let opening = Opening { project, armed: !arguments.disarmed, patience, manner };
+    let mut session = open(reached, opening, printer)?;
+    if let Some(name) = &arguments.context {
+        session.run(Command::UseContext(name.clone()))?;
+    }
+    commands.carry_out(&mut session)
+}
+
+/// Attaches, with what the project file says, and says so.
+fn open<'a>(reached: Reached, opening: Opening, printer: &'a Printer) -> Result<Session<'a>, CliError> {
     let mut session = Session::attach(reached, opening, printer)?;
     let kept = session.set_kept()?;
     session.ready()?;
     printer.report(None, &session.greeting(kept));
-    if let Some(name) = &arguments.context {
-        session.run(Command::UseContext(name.clone()))?;
-    }
     Ok(session)
+}
+
+/// Runs a plain script in a process of its own, under control.
+pub(crate) fn run_script(arguments: &Run, printer: &Printer) -> Result<u8, CliError> {
+    let cannot = |why: io::Error| CliError::NotStarted { command: "adzeman script".to_owned(), why: why.to_string() };
+    let program = std::env::current_exe().map_err(cannot)?.display().to_string();
+    let file = arguments.script.file.display().to_string();
+    if !arguments.script.file.is_file() {
+        return Err(CliError::Unreadable { file, why: io::ErrorKind::NotFound.into() });
+    }
+    let command = [program, "script".to_owned(), file].into_iter().chain(arguments.script.arguments.clone()).collect();
+    let launch = Launch { command, stops_first: true, ..Launch::default() };
+    control(launch, &arguments.session, printer)
+}
+
+/// Starts a host under control, and does as told. Answers what the host exited with.
+pub(crate) fn start(arguments: &Start, printer: &Printer) -> Result<u8, CliError> {
+    let launch = Launch { command: arguments.command.clone(), stops_first: arguments.first, ..Launch::default() };
+    control(launch, &arguments.session, printer)
+}
+
+fn control(launch: Launch, options: &SessionOptions, printer: &Printer) -> Result<u8, CliError> {
+    let commands = Commands::of(options)?;
+    let opening = opening(options, Manner::default())?;
+    let marked = Marked::default();
+    let (launched, reached) = launch_shown(&launch, &marked, printer)?;
+    let mut session = open(reached, opening, printer)?;
+    let stops_first = launch.stops_first;
+    session.owns(Owned { launch, launched, marked });
+    let begun = if stops_first { session.wait().map(|stop| printer.report(None, &stop)) } else { Ok(()) };
+    let outcome = begun.and_then(|()| commands.carry_out(&mut session));
+    let ended = session.into_owned().map(|mut owned| owned.launched.wait());
+    match (outcome, ended) {
+        // A host that has ended was what the session was for.
+        (outcome, Some(status)) if outcome.as_ref().err().is_none_or(CliError::is_final) => {
+            let code = status?.code().and_then(|code| u8::try_from(code).ok()).unwrap_or(1);
+            printer.report(None, &Report::Ended { code });
+            Ok(code)
+        }
+        (outcome, _) => outcome.map(|()| 0),
+    }
+}
+
+/// Starts a host, saying exactly what is run.
+pub(crate) fn launch_shown(
+    launch: &Launch,
+    marked: &Marked,
+    printer: &Printer,
+) -> Result<(Launched, Reached), CliError> {
+    printer.remark(&launch.shown());
+    let show = printer.show_line();
+    let (launched, reached) = Launched::start(launch, marked, &show)?;
+    printer.remark(&format!("started as process {}", launched.id()));
+    Ok((launched, reached))
 }
 
 /// Runs commands up to the first that fails; at the end, leaves.

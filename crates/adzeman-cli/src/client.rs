@@ -13,6 +13,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::error::CliError;
+use crate::launch::{self, Marked};
 
 /// Longer than the host itself waits for a busy script.
 const ANSWER_WITHIN: Duration = Duration::from_secs(40);
@@ -34,6 +35,8 @@ pub(crate) struct Client {
     ended: Option<String>,
     last_seq: i64,
     onlooker: Arc<Mutex<Option<Onlooker>>>,
+    /// Notes what scripts print, for a host whose own output is shown too.
+    marks: Arc<Mutex<Option<Marked>>>,
 }
 
 impl Client {
@@ -45,10 +48,12 @@ impl Client {
         let (sender, incoming) = unbounded();
         let onlooker = Arc::new(Mutex::new(None));
         let looking = onlooker.clone();
+        let marks = Arc::new(Mutex::new(None));
+        let marking = marks.clone();
         thread::Builder::new()
             .name("adzeman-client".to_owned())
             .spawn(move || {
-                let end = read_all(reader, &sender, &looking);
+                let end = read_all(reader, &sender, &looking, &marking);
                 let gone = Event { seq: 0, event: "terminated".to_owned(), body: None };
                 if let Some(look) = looking.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
                     look(&gone);
@@ -57,7 +62,12 @@ impl Client {
                 let _ = sender.send(Incoming::End(end));
             })
             .map_err(broken)?;
-        Ok(Self { writer, incoming, events: VecDeque::new(), ended: None, last_seq: 0, onlooker })
+        Ok(Self { writer, incoming, events: VecDeque::new(), ended: None, last_seq: 0, onlooker, marks })
+    }
+
+    /// Has what scripts print noted.
+    pub(crate) fn set_marks(&self, marks: Marked) {
+        *self.marks.lock().unwrap_or_else(PoisonError::into_inner) = Some(marks);
     }
 
     /// Ends the connection.
@@ -166,7 +176,12 @@ pub(crate) fn plain(error: &io::Error) -> String {
 }
 
 /// Reads until the end; answers why it ended.
-fn read_all(mut reader: Connection, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> String {
+fn read_all(
+    mut reader: Connection,
+    sender: &Sender<Incoming>,
+    onlooker: &Mutex<Option<Onlooker>>,
+    marks: &Mutex<Option<Marked>>,
+) -> String {
     let mut held = Vec::new();
     let mut chunk = vec![0; 64 * 1024];
     loop {
@@ -175,6 +190,11 @@ fn read_all(mut reader: Connection, sender: &Sender<Incoming>, onlooker: &Mutex<
                 Ok(Decoded::NeedMore) => break,
                 Ok(Decoded::Message { message, consumed }) => {
                     held.drain(..consumed);
+                    if let (Message::Event(event), Some(marked)) =
+                        (&message, &*marks.lock().unwrap_or_else(PoisonError::into_inner))
+                    {
+                        note_output(event, marked);
+                    }
                     if !pass_on(message, sender, onlooker) {
                         return "the session is over".to_owned();
                     }
@@ -188,6 +208,13 @@ fn read_all(mut reader: Connection, sender: &Sender<Incoming>, onlooker: &Mutex<
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return plain(&error),
         }
+    }
+}
+
+fn note_output(event: &Event, marked: &Marked) {
+    let body = event.body.as_ref().filter(|body| event.event == "output" && body["category"] == "stdout");
+    if let Some(text) = body.and_then(|body| body["output"].as_str()) {
+        launch::mark(marked, text);
     }
 }
 

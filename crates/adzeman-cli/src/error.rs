@@ -48,6 +48,8 @@ pub(crate) enum CliError {
     Unwritable { file: String, why: io::Error },
     #[error("the project file {file} cannot be used: {why}")]
     BadProject { file: String, why: String },
+    #[error("'{command}' could not be started under control: {why}")]
+    NotStarted { command: String, why: String },
     #[error("the demo host did not start: {0}")]
     NoDemo(String),
     #[error("the terminal cannot be used: {0}; for use without one, see --batch")]
@@ -61,7 +63,7 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
             Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) | Self::NoHosts => 3,
-            Self::NoSuchHost { .. } | Self::NoFolder(_) => 3,
+            Self::NoSuchHost { .. } | Self::NoFolder(_) | Self::NotStarted { .. } => 3,
             Self::BadAddress(_) | Self::Unreadable { .. } | Self::BadProject { .. } | Self::SeveralHosts(_) => 2,
             Self::HostGone(_) => 4,
             Self::NoStop { .. } => 5,
@@ -77,6 +79,10 @@ impl CliError {
 
     /// Whether nothing more can be done with this host.
     pub(crate) fn is_final(&self) -> bool {
-        matches!(self, Self::HostGone(_))
+        match self {
+            Self::HostGone(_) => true,
+            Self::InBatch { why, .. } => why.is_final(),
+            _ => false,
+        }
     }
 }

@@ -8,12 +8,14 @@
 //! ```
 #![forbid(unsafe_code)]
 
+mod adapter;
 mod args;
 mod batch;
 mod client;
 mod command;
 mod demo;
 mod error;
+mod launch;
 mod live;
 mod project;
 mod prompt;
@@ -21,6 +23,7 @@ mod reach;
 mod render;
 mod report;
 mod run;
+mod script_host;
 mod session;
 
 use std::process::ExitCode;
@@ -28,6 +31,7 @@ use std::process::ExitCode;
 use clap::Parser as _;
 
 use crate::args::{Arguments, Verb};
+use crate::error::CliError;
 use crate::render::Printer;
 use crate::report::Report;
 
@@ -36,12 +40,21 @@ fn main() -> ExitCode {
     let printer = Printer::new(arguments.json);
     let outcome = match arguments.verb {
         Verb::Hosts => reach::hosts().map(|hosts| printer.report(None, &Report::Hosts { hosts })),
+        Verb::Start(start) => return end_with(batch::start(&start, &printer), &printer),
+        Verb::Run(run) => return end_with(batch::run_script(&run, &printer), &printer),
+        Verb::Script(script) => return script_host::run(&script),
+        Verb::Dap => adapter::serve(),
         Verb::Attach(attach) => batch::attach(&attach, &printer),
         Verb::Demo(demo) => demo::run(&demo, &printer),
         Verb::Lockside(options) => return adzeman_demo::main(&options),
     };
+    end_with(outcome.map(|()| 0), &printer)
+}
+
+/// Exits with a code, or says what went wrong.
+fn end_with(outcome: Result<u8, CliError>, printer: &Printer) -> ExitCode {
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(code) => ExitCode::from(code),
         Err(error) => {
             printer.error(None, &error);
             ExitCode::from(error.exit_code())

@@ -213,6 +213,10 @@ pub(crate) enum Report {
     Hosts {
         hosts: Vec<HostRow>,
     },
+    /// The host that was started has ended.
+    Ended {
+        code: u8,
+    },
     /// The role of this client.
     Role {
         controls: bool,

@@ -16,6 +16,7 @@ use serde_json::json;
 use crate::client::Client;
 use crate::command::{self, Break, Monitor, Watch};
 use crate::error::CliError;
+use crate::launch::{Launch, Launched, Marked};
 use crate::project::Project;
 use crate::reach::{self, Reached};
 use crate::render::Printer;
@@ -117,6 +118,15 @@ pub(crate) struct Session<'a> {
     /// What the host is found by when it is gone.
     target: String,
     how: String,
+    /// The host, if it was started for this session.
+    pub(crate) owned: Option<Owned>,
+}
+
+/// A host that was started for a session.
+pub(crate) struct Owned {
+    pub(crate) launch: Launch,
+    pub(crate) launched: Launched,
+    pub(crate) marked: Marked,
 }
 
 /// How to attach, also when the host has been started again.
@@ -219,9 +229,36 @@ impl<'a> Session<'a> {
             manner,
             target,
             how,
+            owned: None,
         };
         session.refresh_contexts()?;
         Ok(session)
+    }
+
+    /// Takes a host that was started for this session.
+    pub(crate) fn owns(&mut self, owned: Owned) {
+        self.client.set_marks(owned.marked.clone());
+        self.owned = Some(owned);
+    }
+
+    /// Ends the session; the host that was started for it is the caller's then.
+    pub(crate) fn into_owned(self) -> Option<Owned> {
+        self.owned
+    }
+
+    /// Ends the host that was started for this session, and starts it again.
+    pub(crate) fn start_again(&mut self) -> Result<(), CliError> {
+        let Some(mut owned) = self.owned.take() else {
+            let why =
+                "this host was not started by 'adzeman start'; end it as it was started, and attach with --follow";
+            return Err(CliError::Refused(why.to_owned()));
+        };
+        owned.launched.end()?;
+        let (launched, reached) = crate::batch::launch_shown(&owned.launch, &owned.marked, self.printer)?;
+        self.target.clone_from(&reached.target);
+        self.join(reached)?;
+        self.owns(Owned { launched, ..owned });
+        Ok(())
     }
 
     /// Tells the host that everything is set: scripts that it holds until someone is there may run.
@@ -235,6 +272,11 @@ impl<'a> Session<'a> {
         self.printer.notice(&Notice::Following { host: self.host.name.clone() });
         INTERRUPTED.store(false, SeqCst);
         let reached = reach::wait_for(Some(&self.target), None, |waited| self.tell_waiting(waited))?;
+        self.join(reached)
+    }
+
+    /// Attaches to a host that takes the place of the one before, and sets everything again.
+    fn join(&mut self, reached: Reached) -> Result<(), CliError> {
         let (client, host, role) = open(reached, &self.manner, self.armed, &self.library)?;
         self.client = client;
         self.host = host;

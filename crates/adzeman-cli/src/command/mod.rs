@@ -76,12 +76,16 @@ pub(crate) enum Command {
     Pause,
     /// Takes control from whoever has it.
     TakeOver,
+    /// Ends the host that was started for this session, and starts it again.
+    Restart,
+    /// Ends it.
+    End,
     Leave,
     Help,
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 26] = [
+pub(crate) const VERBS: [(&str, &str, &str); 28] = [
     (
         "break",
         "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
@@ -134,6 +138,12 @@ pub(crate) const VERBS: [(&str, &str, &str); 26] = [
     ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
     ("pause", "pause", "stop at the next line that runs"),
     ("take", "take over", "take control from whoever has it; one client controls, any number look"),
+    (
+        "restart",
+        "restart",
+        "end the host that was started with 'adzeman start', start it again and set everything again",
+    ),
+    ("end", "end", "end the host that was started with 'adzeman start'"),
     ("leave", "leave", "detach; the host runs on"),
     ("help", "help", "this list"),
 ];
@@ -186,6 +196,8 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "let" => parse_let(rest),
         "use" => parse_use(rest),
         "pause" => Ok(Command::Pause),
+        "restart" => Ok(Command::Restart),
+        "end" => Ok(Command::End),
         "take" if rest == "over" => Ok(Command::TakeOver),
         "take" => Err(usage("take")),
         "leave" => Ok(Command::Leave),

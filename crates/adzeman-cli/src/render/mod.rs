@@ -5,6 +5,7 @@ mod values;
 use std::cell::{Cell, RefCell};
 use std::fmt::Write as _;
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::Arc;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Color, Style};
@@ -13,6 +14,7 @@ use serde_json::json;
 
 use crate::command::VERBS;
 use crate::error::CliError;
+use crate::launch::{ShowLine, Stream};
 use crate::report::{BreakRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 
 const fn colour(colour: AnsiColor) -> Style {
@@ -91,6 +93,20 @@ impl Printer {
         }
     }
 
+    /// Shows lines of a host's own output, from any thread.
+    pub(crate) fn show_line(&self) -> ShowLine {
+        let json = self.json;
+        Arc::new(move |stream, line| {
+            let is_error = stream == Stream::Errors;
+            if json {
+                let notice = json!({"event": "host-output", "stderr": is_error, "text": line});
+                to_stdout(&format!("{}\n", json!({ "notice": notice })));
+            } else {
+                to_stdout(&format!("{} {line}\n", styled(QUIET, if is_error { "!" } else { "|" })));
+            }
+        })
+    }
+
     /// Says how long something has been waited for: on a terminal in one line, which is written again.
     pub(crate) fn progress(&self, what: &str, waited: Duration) {
         if self.json || !io::stderr().is_terminal() {
@@ -142,6 +158,7 @@ fn render(report: &Report) -> String {
     match report {
         Report::Nothing => String::new(),
         Report::Hosts { hosts } => render_hosts(hosts),
+        Report::Ended { code } => format!("the host has ended with exit code {code}\n"),
         Report::Role { controls: true, .. } => "this client controls now\n".to_owned(),
         Report::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
         Report::Attached {

@@ -62,6 +62,8 @@ impl Session<'_> {
             Command::UseFrame(number) => self.use_frame(number),
             Command::UseContext(name) => self.use_context(&name),
             Command::Pause => self.pause(),
+            Command::Restart => self.restart(),
+            Command::End => self.end(),
             Command::TakeOver => self.take_over(),
             Command::Leave => self.leave(),
             Command::Help => Ok(Report::Help),
@@ -158,6 +160,21 @@ impl Session<'_> {
         self.controls = role.role == "control";
         self.controlled_by.clone_from(&role.controlled_by);
         Ok(Report::Role { controls: self.controls, controlled_by: role.controlled_by })
+    }
+
+    fn restart(&mut self) -> Result<Report, CliError> {
+        self.start_again()?;
+        Ok(self.greeting(0))
+    }
+
+    /// Ends the host that was started for this session.
+    fn end(&mut self) -> Result<Report, CliError> {
+        let Some(owned) = &mut self.owned else {
+            let why = "this host was not started by 'adzeman start'; 'leave' detaches from it";
+            return Err(CliError::Refused(why.to_owned()));
+        };
+        owned.launched.end()?;
+        Err(CliError::HostGone("it was ended".to_owned()))
     }
 
     fn leave(&mut self) -> Result<Report, CliError> {
