@@ -96,6 +96,7 @@ fn open<'a>(reached: Reached, opening: Opening, printer: &'a Printer) -> Result<
     let kept = session.set_kept()?;
     session.ready()?;
     printer.report(None, &session.greeting(kept));
+    session.compare_sources()?;
     Ok(session)
 }
 

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{Array, DocumentMut, Item, Value};
 
 use crate::error::CliError;
+use crate::paths::{PathMap, PathMaps};
 
 /// Its name, in the current directory or one above.
 pub(crate) const FILE_NAME: &str = "adzeman.toml";
@@ -36,6 +37,8 @@ impl Project {
         let project = Self { path, document };
         project.list("breaks")?;
         project.list("watches")?;
+        project.list("own")?;
+        project.read_paths()?;
         project.list("library")?;
         Ok(project)
     }
@@ -63,6 +66,32 @@ impl Project {
     /// Sources and folders that steps pass over.
     pub(crate) fn library(&self) -> Vec<String> {
         self.list("library").unwrap_or_default()
+    }
+
+    /// Sources and folders that are the project's own; all others are passed over by steps then.
+    pub(crate) fn own(&self) -> Vec<String> {
+        self.list("own").unwrap_or_default()
+    }
+
+    /// Where the host's sources are here.
+    pub(crate) fn paths(&self) -> PathMaps {
+        let folder = self.path.parent().map(Path::to_owned).unwrap_or_default();
+        PathMaps { maps: self.read_paths().unwrap_or_default(), folder }
+    }
+
+    fn read_paths(&self) -> Result<Vec<PathMap>, CliError> {
+        let wrong = || CliError::BadProject {
+            file: self.shown(),
+            why:
+                "each of [[paths]] must have the texts 'host' and 'local', such as host = \"/srv/canal/\", local = \"\""
+                    .to_owned(),
+        };
+        let Some(item) = self.document.get("paths") else { return Ok(Vec::new()) };
+        let tables = item.as_array_of_tables().ok_or_else(wrong)?;
+        let text = |table: &toml_edit::Table, key: &str| table.get(key).and_then(Item::as_str).map(str::to_owned);
+        let read =
+            |table: &toml_edit::Table| Some(PathMap { host: text(table, "host")?, local: text(table, "local")? });
+        tables.iter().map(read).collect::<Option<_>>().ok_or_else(wrong)
     }
 
     fn list(&self, key: &str) -> Result<Vec<String>, CliError> {

@@ -3,6 +3,8 @@
 use adzeman_dap::extra::{ShapeLine, TableRow};
 use serde::Serialize;
 
+use crate::paths::Stale;
+
 /// A named value.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub(crate) struct Row {
@@ -255,6 +257,8 @@ pub(crate) enum Report {
     },
     Library {
         paths: Vec<String>,
+        /// What is the project's own; all others are passed over then.
+        own: Vec<String>,
     },
     /// A call that a person asked for is done.
     Ran {
@@ -403,6 +407,8 @@ pub(crate) enum Notice {
     },
     /// A breakpoint of the project file could not be set.
     NotSet { what: String, file: String, why: String },
+    /// A file here is not what the host runs.
+    Stale(Stale),
     /// The host is gone, and is waited for.
     Following { host: String },
     /// It is there again.

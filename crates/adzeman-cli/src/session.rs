@@ -1,15 +1,16 @@
 //! A session with a host: what is known of it, and the stop being looked at.
 
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::time::{Duration, Instant};
 
 use adzeman_dap::Event;
-use adzeman_dap::events::{BreakpointBody, ContinuedBody, OutputBody, StoppedBody};
+use adzeman_dap::events::{BreakpointBody, ContinuedBody, LoadedSourceBody, OutputBody, StoppedBody};
 use adzeman_dap::extra::{
     self, ArmedArguments, AttachArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody, RoleBody,
 };
-use adzeman_dap::requests::{InitializeArguments, StackTraceArguments, StackTraceBody, ThreadsBody};
-use adzeman_dap::types::{StackFrame, Thread};
+use adzeman_dap::requests::{InitializeArguments, LoadedSourcesBody, StackTraceArguments, StackTraceBody, ThreadsBody};
+use adzeman_dap::types::{Source, StackFrame, Thread};
 use serde::de::DeserializeOwned;
 use serde_json::json;
 
@@ -17,6 +18,7 @@ use crate::client::Client;
 use crate::command::{self, Break, Monitor, Watch};
 use crate::error::CliError;
 use crate::launch::{Launch, Launched, Marked};
+use crate::paths::{PathMaps, Stale};
 use crate::project::Project;
 use crate::reach::{self, Reached};
 use crate::render::Printer;
@@ -101,7 +103,11 @@ pub(crate) struct Session<'a> {
     /// Whether breakpoints are armed at all.
     pub(crate) armed: bool,
     /// Sources that steps pass over.
-    pub(crate) library: Vec<String>,
+    pub(crate) library: LibraryArguments,
+    /// Where the host's sources are here.
+    pub(crate) paths: PathMaps,
+    /// Files here that are not what the host runs, by the host's path.
+    pub(crate) stale: HashMap<String, Stale>,
     pub(crate) project: Project,
     /// Breakpoints of the project file that could not be set.
     pub(crate) unset: Vec<String>,
@@ -157,7 +163,7 @@ fn open(
     reached: Reached,
     manner: &Manner,
     armed: bool,
-    library: &[String],
+    library: &LibraryArguments,
 ) -> Result<(Client, HostBody, RoleBody), CliError> {
     let (address, token) = (reached.how, reached.token);
     let mut client = Client::over(reached.connection)?;
@@ -184,8 +190,9 @@ fn open(
     if !armed && controls {
         let _: serde_json::Value = client.request(extra::ARMED, &ArmedArguments { armed })?;
     }
-    if !library.is_empty() && controls {
-        let _: serde_json::Value = client.request(extra::LIBRARY, &LibraryArguments { paths: library.to_vec() })?;
+    let has_library = !library.paths.is_empty() || library.own.as_ref().is_some_and(|own| !own.is_empty());
+    if has_library && controls {
+        let _: serde_json::Value = client.request(extra::LIBRARY, library)?;
     }
     let host: HostBody = client.request(extra::HOST, &json!({}))?;
     Ok((client, host, role))
@@ -197,8 +204,9 @@ impl<'a> Session<'a> {
         let target = reached.target.clone();
         let how = reached.how.clone();
         let Opening { project, armed, patience, manner } = opening;
-        let library = project.library();
+        let library = LibraryArguments { paths: project.library(), own: Some(project.own()) };
         let (client, host, role) = open(reached, &manner, armed, &library)?;
+        let paths = project.paths();
         let mut session = Self {
             client,
             printer,
@@ -219,6 +227,8 @@ impl<'a> Session<'a> {
             more: None,
             armed,
             library,
+            paths,
+            stale: HashMap::new(),
             project,
             unset: Vec::new(),
             call: None,
@@ -285,6 +295,7 @@ impl<'a> Session<'a> {
         self.forget_stop();
         self.selected = None;
         self.refresh_contexts()?;
+        self.compare_sources()?;
         let breakpoints = self.set_again()?;
         self.ready()?;
         let (host, process_id) = (self.host.name.clone(), self.host.process_id);
@@ -463,6 +474,10 @@ impl<'a> Session<'a> {
             extra::HANDLER_LEFT => return Ok(Some(Ended::HandlerLeft(read(event)?))),
             "output" => self.show_output(read(event)?),
             "breakpoint" => self.update_breakpoint(read(event)?),
+            "loadedSource" => {
+                let body: LoadedSourceBody = read(event)?;
+                self.compare(&body.source);
+            }
             "thread" => self.refresh_contexts()?,
             "terminated" => return Err(CliError::HostGone("it has ended".to_owned())),
             extra::ROLE => {
@@ -480,8 +495,30 @@ impl<'a> Session<'a> {
         Ok(None)
     }
 
+    /// Says which files here are not what the host runs.
+    pub(crate) fn compare_sources(&mut self) -> Result<(), CliError> {
+        let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
+        self.stale.clear();
+        body.sources.iter().for_each(|source| self.compare(source));
+        Ok(())
+    }
+
+    /// Says so if the file here that stands for a source has another text.
+    fn compare(&mut self, source: &Source) {
+        let Some(path) = source.path.clone() else { return };
+        match self.paths.stale(source) {
+            Some(stale) => {
+                self.printer.notice(&Notice::Stale(stale.clone()));
+                self.stale.insert(path, stale);
+            }
+            None => {
+                self.stale.remove(&path);
+            }
+        }
+    }
+
     fn show_output(&self, body: OutputBody) {
-        let path = body.source.and_then(|source| source.path);
+        let path = body.source.and_then(|source| source.path).map(|path| self.paths.to_local(&path));
         let (category, text) = (body.category, body.output);
         let bell = body.bell == Some(true);
         self.printer.notice(&Notice::Output { category, text, path, line: body.line, bell });

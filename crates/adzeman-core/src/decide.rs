@@ -207,6 +207,8 @@ pub struct Decider {
     armed: Arc<Armed>,
     step: Option<Step>,
     pause: bool,
+    /// Whether the pause asked for passes over libraries.
+    passes_library: bool,
     event_pending: bool,
     call_times: bool,
     last_place: Option<SourceLine>,
@@ -250,12 +252,19 @@ impl Decider {
         self.changes += u64::from(self.step.is_some() || self.pause);
         self.step = None;
         self.pause = false;
+        self.passes_library = false;
     }
 
     /// Stops at the next line.
     pub fn ask_pause(&mut self) {
         self.changes += 1;
         self.pause = true;
+    }
+
+    /// Stops at the next line of a source that is no library: the first line that a person would call theirs.
+    pub fn ask_first_stop(&mut self) {
+        self.ask_pause();
+        self.passes_library = true;
     }
 
     /// Marks whether the next line is the first one of a handler whose event has breakpoints; answers what was marked
@@ -323,7 +332,8 @@ impl Decider {
                 self.at_use(sited, moment, engine, &mut decision);
             }
         }
-        if decision.reason.is_none() && self.pause {
+        let is_passed = self.passes_library && moment.place.is_some_and(|place| armed.is_library(place.source));
+        if decision.reason.is_none() && self.pause && !is_passed {
             decision.reason = Some(Reason::Pause);
         }
         if decision.reason.is_none() && self.step_ends(&armed, moment, engine) {

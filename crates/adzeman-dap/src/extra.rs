@@ -152,6 +152,8 @@ dap_types! {
     LibraryArguments {
         /// The end of a path (`json.lua`), or a folder (`lib/`).
         paths: Vec<String>,
+        /// The same for the sources that are the client's own: all others belong to a library then.
+        own: Option<Vec<String>>,
     }
 
     /// Where to go on to: a line, or an event.

@@ -58,6 +58,7 @@ pub(crate) struct ContextShared {
     pub(crate) syntax: Arc<dyn Syntax>,
     mailbox: Sender<Mail>,
     pause_wanted: AtomicBool,
+    first_stop_wanted: AtomicBool,
     budget_over: AtomicBool,
     /// Set with anything that the script thread must take notice of.
     attention: Arc<AtomicBool>,
@@ -90,6 +91,12 @@ impl ContextShared {
     pub(crate) fn ask_pause(&self) -> bool {
         self.pause_wanted.store(true, Ordering::SeqCst);
         self.interrupt()
+    }
+
+    /// Asks the context to stop at the first line of a source that is no library.
+    pub(crate) fn ask_first_stop(&self) {
+        self.first_stop_wanted.store(true, Ordering::SeqCst);
+        self.interrupt();
     }
 
     /// The handler under way has used up its time: its next line is looked at.
@@ -175,6 +182,9 @@ impl LocalContext {
         }
         if self.shared.pause_wanted.swap(false, Ordering::SeqCst) {
             self.decider.borrow_mut().ask_pause();
+        }
+        if self.shared.first_stop_wanted.swap(false, Ordering::SeqCst) {
+            self.decider.borrow_mut().ask_first_stop();
         }
     }
 
@@ -326,7 +336,7 @@ impl LocalContext {
             tracing::warn!("nobody attached in time; the scripts run");
         }
         if is_there && stops {
-            self.shared.ask_pause();
+            self.shared.ask_first_stop();
         }
         self.refresh();
     }
@@ -523,6 +533,7 @@ impl ContextHandle {
             syntax,
             mailbox: lane.sender.clone(),
             pause_wanted: AtomicBool::new(false),
+            first_stop_wanted: AtomicBool::new(false),
             budget_over: AtomicBool::new(false),
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),

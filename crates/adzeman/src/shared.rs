@@ -49,7 +49,7 @@ pub(crate) struct Shared {
     /// Clients whose breakpoints are disarmed, all of them.
     disarmed: Mutex<HashSet<OwnerId>>,
     /// What each client calls a library.
-    libraries: Mutex<HashMap<OwnerId, Vec<String>>>,
+    libraries: Mutex<HashMap<OwnerId, Library>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, &'static str>>,
     timer: OnceLock<Timer>,
@@ -359,18 +359,17 @@ impl Shared {
     }
 
     /// Takes what a client calls a library.
-    pub(crate) fn set_library(&self, owner: OwnerId, paths: Vec<String>) {
-        lock(&self.libraries).insert(owner, paths);
+    pub(crate) fn set_library(&self, owner: OwnerId, library: Library) {
+        lock(&self.libraries).insert(owner, library);
         self.rearm();
     }
 
     /// The sources that steps pass over.
     fn library(&self) -> HashSet<SourceId> {
         let libraries = lock(&self.libraries);
-        let paths = libraries.values().flatten();
         let sources = self.sources();
         let newest = sources.newest();
-        let found = newest.iter().filter(|source| paths.clone().any(|path| belongs_to(&source.facts.name, path)));
+        let found = newest.iter().filter(|source| libraries.values().any(|library| library.holds(&source.facts.name)));
         found.map(|source| source.id).collect()
     }
 
@@ -445,6 +444,20 @@ impl Shared {
                 convert::breakpoint(resolved, &self.sources(), client.line_base(), |place| self.watched_because(place));
             client.event("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint });
         }
+    }
+}
+
+/// What a client calls a library: some sources, or all but its own.
+#[derive(Debug, Default)]
+pub(crate) struct Library {
+    pub(crate) paths: Vec<String>,
+    pub(crate) own: Vec<String>,
+}
+
+impl Library {
+    fn holds(&self, name: &str) -> bool {
+        let is_own = self.own.iter().any(|path| belongs_to(name, path));
+        self.paths.iter().any(|path| belongs_to(name, path)) || !self.own.is_empty() && !is_own
     }
 }
 

@@ -15,6 +15,7 @@ use serde_json::json;
 use crate::command::VERBS;
 use crate::error::CliError;
 use crate::launch::{ShowLine, Stream};
+use crate::paths::Stale;
 use crate::report::{BreakRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 
 const fn colour(colour: AnsiColor) -> Style {
@@ -232,6 +233,15 @@ fn render(report: &Report) -> String {
     }
 }
 
+fn render_stale(stale: &Stale) -> String {
+    let Stale { path, local, host_digest, local_digest } = stale;
+    let of_host = if path == local { String::new() } else { format!(" as {path}") };
+    format!(
+        "{local} here is not what the host runs{of_host} ({local_digest} here, {host_digest} there): lines may be others; \
+         the host's text is shown"
+    )
+}
+
 /// That this client may only look.
 fn observing(controlled_by: Option<&str>) -> String {
     match controlled_by {
@@ -289,8 +299,12 @@ fn render_break_report(report: &Report) -> String {
         Report::Armed { armed: false, .. } => DISARMED.to_owned(),
         Report::Kept { count: 1, file } => format!("kept in {file}\n"),
         Report::Kept { count, file } => format!("{count} breakpoints kept in {file}\n"),
-        Report::Library { paths } if paths.is_empty() => "'into' passes over nothing\n".to_owned(),
-        Report::Library { paths } => format!("'into' passes over {}\n", paths.join(", ")),
+        Report::Library { paths, own } => {
+            let rest = (!own.is_empty()).then(|| format!("all but {}", own.join(", ")));
+            let passed: Vec<_> = rest.into_iter().chain(paths.iter().cloned()).collect();
+            let passed = if passed.is_empty() { "nothing".to_owned() } else { passed.join(", ") };
+            format!("'into' passes over {passed}\n")
+        }
         Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
         Report::Removed { count: 1 } => "removed\n".to_owned(),
         Report::Removed { count } => format!("{count} breakpoints removed\n"),
@@ -314,6 +328,7 @@ fn render_notice(notice: &Notice) -> String {
         Notice::NotSet { what, file, why } => {
             format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
         }
+        Notice::Stale(stale) => format!("{}\n", styled(TROUBLE, &render_stale(stale))),
         Notice::Following { host } => {
             format!("{}\n", styled(TROUBLE, &format!("{host} is gone; waiting until it is there again")))
         }

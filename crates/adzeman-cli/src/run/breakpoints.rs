@@ -154,10 +154,11 @@ impl Session<'_> {
 
     pub(super) fn library(&mut self, paths: Option<Vec<String>>) -> Result<Report, CliError> {
         if let Some(paths) = paths {
-            let _: Json = self.client.request(extra::LIBRARY, &LibraryArguments { paths: paths.clone() })?;
-            self.library = paths;
+            let library = LibraryArguments { paths, ..self.library.clone() };
+            let _: Json = self.client.request(extra::LIBRARY, &library)?;
+            self.library = library;
         }
-        Ok(Report::Library { paths: self.library.clone() })
+        Ok(Report::Library { paths: self.library.paths.clone(), own: self.library.own.clone().unwrap_or_default() })
     }
 
     /// The numbers of the breakpoints meant.
@@ -191,13 +192,18 @@ impl Session<'_> {
         let infos = self.breakpoints_now()?;
         let row = |held: &Held| {
             let now = infos.iter().find(|now| Some(now.id) == held.id);
+            let places = now.map(|now| now.places.as_slice()).unwrap_or_default();
+            let stale = places.iter().find_map(|place| self.stale.get(place.rsplit_once(':')?.0));
+            let stale = stale
+                .map(|stale| format!("{} here is another text than the host runs: is this the line?", stale.local));
+            let notes: Vec<_> = now.and_then(|now| now.message.clone()).into_iter().chain(stale).collect();
             BreakRow {
                 number: held.number,
                 what: held.wanted.to_string(),
                 bound: now.is_some_and(|now| now.verified),
-                places: now.map(|now| now.places.clone()).unwrap_or_default(),
+                places: places.iter().map(|place| self.paths.to_local(place)).collect(),
                 hits: now.map_or(0, |now| now.hits),
-                note: now.and_then(|now| now.message.clone()),
+                note: (!notes.is_empty()).then(|| notes.join("; ")),
                 last: now.and_then(|now| now.last.clone()),
                 enabled: !held.wanted.is_off,
                 spent: now.is_some_and(|now| now.spent),
@@ -225,7 +231,7 @@ impl Session<'_> {
             self.breakpoints.iter().filter(of_group).map(|held| self.own(held)).collect::<Result<_, _>>()?;
         let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(of_group).zip(owns).collect();
         let (command, arguments) = match group {
-            Group::Lines(path) => ("setBreakpoints", json!(lines(path, held))),
+            Group::Lines(path) => ("setBreakpoints", json!(lines(&self.paths.to_host(path), held))),
             Group::Functions => ("setFunctionBreakpoints", json!(functions(held))),
             Group::Events => ("setExceptionBreakpoints", json!(events(held))),
             Group::Changes => ("setDataBreakpoints", json!(changes(held))),

@@ -71,7 +71,8 @@ impl Session<'_> {
             self.fetch_frames(known, end - known)?;
         }
         let frames = self.frames.iter().enumerate().take(end).skip(start);
-        let frames: Vec<_> = frames.map(|(number, frame)| frame_row(number, frame, number == self.frame)).collect();
+        let frames: Vec<_> =
+            frames.map(|(number, frame)| self.frame_row(number, frame, number == self.frame)).collect();
         self.more_frames(start + frames.len());
         Ok(Report::Stack { frames, extent: Extent { start, total: self.frames_in_all, at_least: false } })
     }
@@ -101,7 +102,7 @@ impl Session<'_> {
         };
         self.frame = number;
         let listing = self.listing(&frame, LINES_AROUND)?;
-        Ok(Report::Frame { frame: frame_row(number, &frame, true), listing })
+        Ok(Report::Frame { frame: self.frame_row(number, &frame, true), listing })
     }
 
     pub(super) fn use_context(&mut self, name: &str) -> Result<Report, CliError> {
@@ -113,22 +114,22 @@ impl Session<'_> {
         self.selected = Some(context.id);
         self.look_contexts()
     }
-}
 
-fn frame_row(number: usize, frame: &StackFrame, selected: bool) -> FrameRow {
-    FrameRow {
-        number,
-        function: frame.name.clone(),
-        path: frame.source.as_ref().and_then(|source| source.path.clone()),
-        line: (frame.line > 0).then_some(frame.line),
-        kind: match frame.presentation_hint.as_deref() {
-            Some("label") => "boundary",
-            Some("subtle") => "native",
-            _ => "script",
-        },
-        selected,
-        arguments: frame.arguments.clone().unwrap_or_default(),
-        running_milliseconds: frame.running_milliseconds,
+    fn frame_row(&self, number: usize, frame: &StackFrame, selected: bool) -> FrameRow {
+        FrameRow {
+            number,
+            function: frame.name.clone(),
+            path: frame.source.as_ref().and_then(|source| Some(self.paths.to_local(source.path.as_ref()?))),
+            line: (frame.line > 0).then_some(frame.line),
+            kind: match frame.presentation_hint.as_deref() {
+                Some("label") => "boundary",
+                Some("subtle") => "native",
+                _ => "script",
+            },
+            selected,
+            arguments: frame.arguments.clone().unwrap_or_default(),
+            running_milliseconds: frame.running_milliseconds,
+        }
     }
 }
 

@@ -110,7 +110,7 @@ impl Session<'_> {
             }
             Go::Line { path, line } => {
                 let here = self.frames.get(self.frame).and_then(|frame| frame.source.as_ref()?.path.clone());
-                let path = path.or(here).ok_or_else(|| {
+                let path = path.map(|path| self.paths.to_host(&path)).or(here).ok_or_else(|| {
                     CliError::Refused("this frame has no source; write 'go line N in FILE'".to_owned())
                 })?;
                 let arguments =

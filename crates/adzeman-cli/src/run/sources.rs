@@ -58,7 +58,7 @@ impl Session<'_> {
         let skip = usize::try_from(first - 1).unwrap_or(0);
         let count = usize::try_from(line + around - first + 1).unwrap_or(1);
         let lines = text.lines().skip(skip).take(count).map(str::to_owned).collect();
-        Ok(Listing { path, first, lines, current: Some(line), ran: Vec::new() })
+        Ok(Listing { path: self.paths.to_local(&path), first, lines, current: Some(line), ran: Vec::new() })
     }
 
     /// The text of a source; empty when the host does not know it.
@@ -74,7 +74,8 @@ impl Session<'_> {
 
     pub(super) fn look_sources(&mut self, text: Option<String>) -> Result<Report, CliError> {
         let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
-        let path = |source: &Source| source.path.clone().unwrap_or_default();
+        let maps = self.paths.clone();
+        let path = |source: &Source| maps.to_local(source.path.as_deref().unwrap_or_default());
         let Some(text) = text else {
             return Ok(Report::Sources { paths: body.sources.iter().map(path).collect() });
         };

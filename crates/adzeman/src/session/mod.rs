@@ -30,7 +30,7 @@ use serde_json::Value as Json;
 use thiserror::Error;
 
 use crate::client::{Client, MOST_QUEUED};
-use crate::shared::Shared;
+use crate::shared::{Library, Shared};
 use roles::needs_control;
 use values::Reference;
 
@@ -334,8 +334,8 @@ impl Session {
                 return Ok(None);
             }
             extra::LIBRARY => {
-                let LibraryArguments { paths } = arguments(request)?;
-                self.shared.set_library(self.client.owner, paths);
+                let LibraryArguments { paths, own } = arguments(request)?;
+                self.shared.set_library(self.client.owner, Library { paths, own: own.unwrap_or_default() });
                 return Ok(None);
             }
             _ if self.phase < Phase::Attached => return Err(self.too_early(command, "'attach'")),
