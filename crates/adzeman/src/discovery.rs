@@ -260,7 +260,7 @@ impl Note {
 
     /// Leaves it.
     pub(crate) fn leave(path: &Path, announcement: &Announcement) -> io::Result<Self> {
-        let (file, being_written) = (path.with_added_extension("json"), path.with_added_extension("new"));
+        let (file, being_written) = (beside(path, "json"), beside(path, "new"));
         let text = serde_json::to_vec(announcement)?;
         create_for_owner(&being_written)?.write_all(&text)?;
         // Nobody finds half of it.
@@ -276,6 +276,14 @@ impl Drop for Note {
             let _ = fs::remove_file(path);
         }
     }
+}
+
+/// A path with one more extension.
+pub(crate) fn beside(path: &Path, extension: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".");
+    name.push(extension);
+    name.into()
 }
 
 #[cfg(unix)]

@@ -267,7 +267,7 @@ impl Server {
 
     #[cfg(unix)]
     fn open_local(&mut self, path: &std::path::Path) -> io::Result<Option<PathBuf>> {
-        let path = path.with_added_extension("sock");
+        let path = discovery::beside(path, "sock");
         let listener = discovery::listen_locally(&path)?;
         let accept = move |shared: &Arc<Shared>| accept(shared, || Ok(Connection::Local(listener.accept()?.0)));
         self.spawn(Way::Local(path.clone()), accept)?;

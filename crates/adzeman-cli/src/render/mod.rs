@@ -429,14 +429,18 @@ fn trimmed(table: &Table) -> String {
 
 fn render_stop(stop: &Stop) -> String {
     let numbers: Vec<_> = stop.breakpoints.iter().map(ToString::to_string).collect();
+    let by_breakpoint = match numbers.as_slice() {
+        [] => "by a breakpoint of another client".to_owned(),
+        numbers => format!("by breakpoint {}", numbers.join(" and ")),
+    };
     let why = match stop.reason.as_str() {
         "here" => String::new(),
-        "breakpoint" | "event" => format!(" by breakpoint {}", numbers.join(" and ")),
-        "exception" => format!(" at an error, by breakpoint {}", numbers.join(" and ")),
-        "data breakpoint" => format!(" after a change, by breakpoint {}", numbers.join(" and ")),
-        "time" => format!(" out of time, by breakpoint {}", numbers.join(" and ")),
+        "breakpoint" | "event" => format!(" {by_breakpoint}"),
+        "exception" => format!(" at an error, {by_breakpoint}"),
+        "data breakpoint" => format!(" after a change, {by_breakpoint}"),
+        "time" => format!(" out of time, {by_breakpoint}"),
         "goto" => ", as it was to go on to here".to_owned(),
-        "condition failed" => format!(" by breakpoint {}, whose condition failed", numbers.join(" and ")),
+        "condition failed" => format!(" {by_breakpoint}, whose condition failed"),
         "step" => " after a step".to_owned(),
         "pause" => " as asked".to_owned(),
         "script" => " as the script asked".to_owned(),

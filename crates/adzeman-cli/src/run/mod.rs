@@ -24,17 +24,13 @@ impl Session<'_> {
     /// go on waits for its next stop.
     pub(crate) fn run(&mut self, command: Command) -> Result<Report, CliError> {
         let goes_on = matches!(command, Command::Go(_));
-        match self.carry_out(command) {
-            Err(CliError::HostGone(_)) if self.manner.follow => {
-                self.come_back()?;
-                if goes_on {
-                    self.wait()
-                } else {
-                    Err(CliError::Refused("the host was started anew meanwhile; say it again".to_owned()))
-                }
-            }
-            outcome => outcome,
+        let mut outcome = self.carry_out(command);
+        while self.manner.follow && matches!(outcome, Err(CliError::HostGone(_))) {
+            self.come_back()?;
+            let again = || CliError::Refused("the host was started anew meanwhile; say it again".to_owned());
+            outcome = if goes_on { self.wait() } else { Err(again()) };
         }
+        outcome
     }
 
     fn carry_out(&mut self, command: Command) -> Result<Report, CliError> {

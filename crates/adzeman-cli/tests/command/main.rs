@@ -5,6 +5,7 @@ use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Output, Stdio};
 use std::thread;
 
+mod attaching;
 mod inspecting;
 
 use serde_json::Value as Json;

@@ -26,7 +26,7 @@ fn over_tcp_the_token_is_asked_for_before_anything_else() {
     let breakpoints = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11}]});
     assert!(client.refused("setBreakpoints", breakpoints).contains("asks for its token"));
     assert!(client.refused("attach", json!({})).contains("asks for its token"));
-    let almost = host.host.token().replace(|c: char| c == 'a', "b");
+    let almost = host.host.token().replace('a', "b");
     for wrong in ["", "x", &almost[..10], &format!("{}0", host.host.token())] {
         assert!(client.refused("attach", json!({"token": wrong})).contains("not this host's token"), "{wrong}");
     }

@@ -1,0 +1,470 @@
+//! Every way in: by name, process or address, alone, after a restart, as an observer, started under control, as an adapter.
+
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::{Value as Json, json};
+use tempfile::TempDir;
+
+use crate::{adzeman, has, text};
+
+/// A user of their own: the hosts that are announced to them, and a folder to work in.
+struct User {
+    runtime: TempDir,
+    work: TempDir,
+}
+
+impl User {
+    fn new() -> Self {
+        Self { runtime: tempfile::tempdir().unwrap(), work: tempfile::tempdir().unwrap() }
+    }
+
+    fn command(&self) -> Command {
+        let mut command = adzeman();
+        command.env("XDG_RUNTIME_DIR", self.runtime.path()).env_remove("ADZEMAN_TOKEN").current_dir(self.work.path());
+        command
+    }
+
+    /// The demo host, opened as `choice` says; it is announced when this returns.
+    fn host(&self, choice: &str, options: &[&str]) -> Host {
+        let child = self
+            .command()
+            .env("ADZEMAN", choice)
+            .arg("lockside")
+            .args(options)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let host = Host(child);
+        let until = Instant::now() + Duration::from_secs(20);
+        while !self.hosts().iter().any(|held| held["process_id"] == host.0.id()) {
+            assert!(Instant::now() < until, "the host does not announce itself");
+        }
+        host
+    }
+
+    fn hosts(&self) -> Vec<Json> {
+        let output = self.command().args(["--json", "hosts"]).output().unwrap();
+        let line: Json = serde_json::from_str(text(&output.stdout).trim()).unwrap();
+        line["report"]["hosts"].as_array().unwrap().clone()
+    }
+
+    fn session(&self, arguments: &[&str], commands: &str) -> Output {
+        let mut child = self
+            .command()
+            .args(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    #[track_caller]
+    fn attached(&self, arguments: &[&str], commands: &str) -> String {
+        let output = self.session(&[&["attach", "--batch", "-"], arguments].concat(), commands);
+        assert!(output.status.success(), "{}\n{}", text(&output.stdout), text(&output.stderr));
+        text(&output.stdout)
+    }
+
+    #[track_caller]
+    fn refused(&self, arguments: &[&str], code: i32, parts: &[&str]) {
+        let output = self.session(&[&["attach", "--batch", "-"], arguments].concat(), "");
+        assert_eq!(output.status.code(), Some(code), "{}", text(&output.stderr));
+        has(&text(&output.stderr), parts);
+    }
+}
+
+struct Host(Child);
+
+impl Host {
+    fn id(&self) -> String {
+        self.0.id().to_string()
+    }
+}
+
+impl Drop for Host {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
+fn hosts_are_found_alone_by_name_by_process_and_by_address() {
+    let user = User::new();
+    user.refused(&[], 3, &["no host can be attached to; start one with ADZEMAN=listen"]);
+    let quiet = user.host("dormant", &[]);
+    has(&user.attached(&[], "look host.weather\n"), &["lockside (process", "mm/h"]);
+    let open = user.host("listen", &[]);
+    let rows = user.hosts();
+    assert_eq!(rows.len(), 2);
+    let row = |host: &Host| rows.iter().find(|row| row["process_id"] == host.0.id()).unwrap();
+    assert_eq!(row(&quiet)["address"], "local socket", "nothing else is open");
+    let address = row(&open)["address"].as_str().unwrap().to_owned();
+    assert_eq!(row(&open)["contexts"][2], json!(["lock.upper", "running"]));
+    assert!(row(&open)["up_seconds"].as_f64().unwrap() >= 0.0);
+    user.refused(&[], 2, &["more than one host is meant: lockside (process", "give the process id"]);
+    user.refused(&["lockside"], 2, &["more than one host is meant"]);
+    user.refused(&["weir"], 3, &["no host is called 'weir'", "there is lockside"]);
+    has(&user.attached(&[&quiet.id()], ""), &[&format!("lockside (process {})", quiet.id())]);
+    let port = address.rsplit(':').next().unwrap();
+    for by in [address.as_str(), port] {
+        has(&user.attached(&[by], ""), &[&format!("lockside (process {})", open.id())]);
+    }
+    let shown = text(&user.command().arg("hosts").output().unwrap().stdout);
+    has(&shown, &["host", "process", "4 running", "local socket", &address]);
+    // Another user finds nothing, and has no token.
+    let other = User::new();
+    assert_eq!(other.hosts(), Vec::<Json>::new());
+    other.refused(&[&address], 1, &["this host asks for its token"]);
+    // One that is killed leaves a note, which the next look takes away.
+    drop(quiet);
+    assert_eq!(user.hosts().len(), 1);
+    let notes = std::fs::read_dir(user.runtime.path().join("adzeman")).unwrap().count();
+    assert_eq!(notes, 2, "the note and the socket of the one that is left");
+}
+
+#[cfg(unix)]
+#[test]
+fn what_is_written_is_for_the_owner_only() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let folder = user.runtime.path().join("adzeman");
+    let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    assert_eq!(mode(&folder), 0o700);
+    for entry in std::fs::read_dir(&folder).unwrap() {
+        assert_eq!(mode(&entry.unwrap().path()), 0o600);
+    }
+}
+
+#[test]
+fn one_controls_another_looks_and_may_take_over() {
+    let user = User::new();
+    let _host = user.host("dormant", &[]);
+    let mut first = user
+        .command()
+        .args(["attach", "--batch", "-"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut input = first.stdin.take().unwrap();
+    let mut output = BufReader::new(first.stdout.take().unwrap()).lines();
+    input.write_all(b"break on frame.update for lock.upper\ngo\n").unwrap();
+    assert!(output.any(|line| line.unwrap().contains("stopped by breakpoint 1")));
+    let clients = user.hosts()[0]["clients"].clone();
+    assert_eq!(clients[0][1], "control");
+    let shown = user.attached(&["--observe"], "look locals\nlook host.weather\nlook stack\n");
+    has(
+        &shown,
+        &["controls; this client looks, and nothing else", "lock  {above", "mm/h", "frame.update of lock.upper"],
+    );
+    let output_of =
+        |arguments: &[&str], commands: &str| user.session(&[&["attach", "--batch", "-"], arguments].concat(), commands);
+    let refused = output_of(&["--observe"], "let host.weather.rain = 3\n");
+    has(&text(&refused.stderr), &["this client observes, and adzeman", "'take over' takes control"]);
+    let taken = output_of(&[], "take over\nlet host.weather.rain = 3\n");
+    assert!(taken.status.success(), "{}", text(&taken.stderr));
+    has(&text(&taken.stdout), &["this client controls now", "host.weather.rain is now 3.0"]);
+    drop(input);
+    first.wait().unwrap();
+}
+
+#[test]
+fn a_session_follows_its_host_through_a_restart() {
+    let user = User::new();
+    let mut session = user
+        .command()
+        .args(["attach", "lockside", "--follow", "--batch", "-", "--patience", "60"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut input = session.stdin.take().unwrap();
+    let mut output = BufReader::new(session.stdout.take().unwrap()).lines();
+    let mut read_to = |part: &str| {
+        let mut seen = Vec::new();
+        let found = output.any(|line| {
+            seen.push(line.unwrap());
+            seen.last().is_some_and(|line| line.contains(part))
+        });
+        assert!(found, "no '{part}' in {seen:#?}");
+    };
+    // It is waited for the first time too.
+    let first = user.host("dormant", &[]);
+    read_to("is open to you");
+    input
+        .write_all(b"break in choose when lock.name == 'upper'\nbreak on change host.office.passages off\ngo\n")
+        .unwrap();
+    read_to("lock.upper stopped by breakpoint 1, in choose");
+    input.write_all(b"disable 1\ngo\n").unwrap();
+    read_to("› go");
+    drop(first);
+    read_to("lockside is gone; waiting until it is there again");
+    let second = user.host("dormant", &[]);
+    read_to(&format!("attached again to lockside (process {}); 2 breakpoints are set again", second.id()));
+    drop(second);
+    read_to("lockside is gone; waiting until it is there again");
+    session.kill().unwrap();
+    session.wait().unwrap();
+}
+
+#[test]
+fn a_host_that_dials_out_is_waited_for() {
+    let user = User::new();
+    let free = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string();
+    let mut session = user
+        .command()
+        .args(["attach", "--listen", &free, "--batch", "-"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    session.stdin.take().unwrap().write_all(b"look host.weather\n").unwrap();
+    let _host = user.host(&format!("dial:{free}"), &[]);
+    let output = session.wait_with_output().unwrap();
+    assert!(output.status.success());
+    has(&text(&output.stdout), &["waiting for a host at", "is open to you", "mm/h"]);
+}
+
+#[test]
+fn a_host_is_started_ended_and_started_again() {
+    let user = User::new();
+    let program = assert_cmd::cargo::cargo_bin!("adzeman").display().to_string();
+    let start = ["start", "--batch", "-", "--", program.as_str(), "lockside", "--frames", "400", "--fps", "0"];
+    let output = user.session(&start, "break on boat.arrived\ngo\nrestart\ngo\nremove all\ngo\n");
+    let shown = text(&output.stdout);
+    assert_eq!(output.status.code(), Some(0), "{shown}\n{}", text(&output.stderr));
+    has(
+        &shown,
+        &[
+            "ADZEMAN=wait ",
+            "lockside --frames 400 --fps 0",
+            "stopped by breakpoint 1, in boat_arrived",
+            "| lockside closes after 400 frames",
+            "the host has ended with exit code 0",
+        ],
+    );
+    assert_eq!(shown.matches("started as process").count(), 2);
+    assert_eq!(shown.matches("stopped by breakpoint 1, in boat_arrived").count(), 2, "set again after the restart");
+
+    let output = user.session(&["start", "--batch", "-", "--", "no-such-program"], "");
+    assert_eq!(output.status.code(), Some(3));
+    has(&text(&output.stderr), &["'no-such-program' could not be started under control"]);
+    let output = user.session(&["start", "--batch", "-", "--", "true"], "");
+    has(&text(&output.stderr), &["it has ended already (exit status: 0), without opening itself to anyone"]);
+}
+
+const SCRIPT: &str =
+    "local name = ...\nprint('hello ' .. name)\nlocal sum = 0\nfor i = 1, 3 do\n  sum = sum + i\nend\nos.exit(sum)\n";
+
+#[test]
+fn a_plain_script_runs_in_a_host_of_its_own() {
+    let user = User::new();
+    std::fs::write(user.work.path().join("hello.lua"), SCRIPT).unwrap();
+    let output = user.session(
+        &["run", "--batch", "-", "hello.lua", "Heron"],
+        "look name\nbreak at hello.lua:7\ngo\nlet sum = sum + 1\nremove all\ngo\n",
+    );
+    let shown = text(&output.stdout);
+    assert_eq!(output.status.code(), Some(7), "{shown}\n{}", text(&output.stderr));
+    has(
+        &shown,
+        &[
+            "hello stopped as asked, in whole script hello.lua",
+            "┆ hello Heron (hello.lua:2)",
+            "hello stopped by breakpoint 1",
+            "sum is now 7",
+            "the host has ended with exit code 7",
+        ],
+    );
+    assert!(!shown.contains("| hello Heron"), "what is shown with its line is not shown again");
+    let output = user.session(&["run", "--batch", "-", "none.lua"], "");
+    assert_eq!(output.status.code(), Some(2));
+    std::fs::write(user.work.path().join("bad.lua"), "error('no water')").unwrap();
+    let output = user.session(&["run", "--batch", "-", "bad.lua"], "go\n");
+    assert_eq!(output.status.code(), Some(1), "{}", text(&output.stdout));
+    has(&text(&output.stdout), &["! adzeman: runtime error: bad.lua:1: no water"]);
+}
+
+/// An editor that speaks to the adapter.
+struct Editor {
+    child: Child,
+    output: BufReader<std::process::ChildStdout>,
+    seq: i64,
+    events: Vec<Json>,
+}
+
+impl Editor {
+    fn start(user: &User) -> Self {
+        let mut child = user.command().arg("dap").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        let output = BufReader::new(child.stdout.take().unwrap());
+        Self { child, output, seq: 0, events: Vec::new() }
+    }
+
+    fn send(&mut self, command: &str, arguments: Json) -> i64 {
+        self.seq += 1;
+        let body = json!({"seq": self.seq, "type": "request", "command": command, "arguments": arguments}).to_string();
+        let framed = format!("Content-Length: {}\r\n\r\n{body}", body.len());
+        self.child.stdin.as_mut().unwrap().write_all(framed.as_bytes()).unwrap();
+        self.seq
+    }
+
+    fn message(&mut self) -> Json {
+        let mut header = String::new();
+        self.output.read_line(&mut header).unwrap();
+        let length: usize = header.trim().strip_prefix("Content-Length: ").unwrap().parse().unwrap();
+        self.output.read_line(&mut String::new()).unwrap();
+        let mut body = vec![0; length];
+        self.output.read_exact(&mut body).unwrap();
+        serde_json::from_slice(&body).unwrap()
+    }
+
+    #[track_caller]
+    fn answer(&mut self, seq: i64) -> Json {
+        loop {
+            let message = self.message();
+            if message["type"] == "response" && message["request_seq"] == seq {
+                return message;
+            }
+            self.events.push(message);
+        }
+    }
+
+    #[track_caller]
+    fn ok(&mut self, command: &str, arguments: Json) -> Json {
+        let seq = self.send(command, arguments);
+        let answer = self.answer(seq);
+        assert_eq!((&answer["success"], &answer["command"]), (&json!(true), &json!(command)), "{answer}");
+        answer["body"].clone()
+    }
+
+    fn event(&mut self, name: &str) -> Json {
+        let known = self.events.iter().position(|message| message["event"] == name);
+        if let Some(at) = known {
+            return self.events.remove(at)["body"].clone();
+        }
+        loop {
+            let message = self.message();
+            if message["event"] == name {
+                return message["body"].clone();
+            }
+            self.events.push(message);
+        }
+    }
+}
+
+impl Drop for Editor {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[test]
+fn an_editor_attaches_through_the_adapter() {
+    let user = User::new();
+    let host = user.host("dormant", &[]);
+    let mut editor = Editor::start(&user);
+    editor.ok("initialize", json!({"clientID": "editor", "clientName": "an editor"}));
+    let early = editor.send("threads", json!({}));
+    let early = editor.answer(early);
+    assert!(early["message"].as_str().unwrap().contains("'attach' or 'launch' must come first"), "{early}");
+    let wrong = editor.send("attach", json!({"host": "weir"}));
+    assert!(editor.answer(wrong)["message"].as_str().unwrap().contains("no host is called 'weir'"));
+    assert_eq!(editor.ok("attach", json!({"host": host.0.id()}))["role"], "control");
+    let capabilities = editor.event("capabilities");
+    assert_eq!(capabilities["capabilities"]["exceptionBreakpointFilters"][0]["filter"], "frame.update");
+    editor.event("initialized");
+    editor.ok("setExceptionBreakpoints", json!({"filters": ["frame.update"]}));
+    editor.ok("configurationDone", json!({}));
+    assert_eq!(editor.event("stopped")["reason"], "event");
+    editor.ok("disconnect", json!({}));
+    assert!(editor.child.wait().unwrap().success());
+    assert_eq!(user.hosts()[0]["clients"], json!([]), "the host runs on");
+}
+
+#[test]
+fn an_editor_launches_through_the_adapter() {
+    let user = User::new();
+    std::fs::write(user.work.path().join("hello.lua"), SCRIPT).unwrap();
+    let program = assert_cmd::cargo::cargo_bin!("adzeman").display().to_string();
+    let mut editor = Editor::start(&user);
+    editor.ok("initialize", json!({}));
+    let launch = json!({"program": program, "args": ["script", "hello.lua", "Heron"], "cwd": user.work.path(), "stopOnEntry": true});
+    editor.ok("launch", launch);
+    editor.event("initialized");
+    editor.ok("setBreakpoints", json!({"source": {"path": "hello.lua"}, "breakpoints": [{"line": 7}]}));
+    editor.ok("configurationDone", json!({}));
+    assert_eq!(editor.event("stopped")["reason"], "pause");
+    let shown = editor.event("output");
+    assert!(shown["output"].as_str().unwrap().starts_with("ADZEMAN=first "), "{shown}");
+    editor.ok("continue", json!({"threadId": 1}));
+    let printed = editor.event("output");
+    assert_eq!((&printed["output"], &printed["line"]), (&json!("hello Heron\n"), &json!(2)));
+    assert_eq!(editor.event("stopped")["reason"], "breakpoint");
+    editor.ok("disconnect", json!({}));
+    assert!(editor.child.wait().unwrap().success());
+    assert_eq!(user.hosts(), Vec::<Json>::new(), "what was launched has ended");
+}
+
+#[test]
+fn paths_are_mapped_and_a_stale_file_is_said_so() {
+    let user = User::new();
+    let _host = user.host("dormant", &[]);
+    let folder = user.work.path().join("canal");
+    std::fs::create_dir(&folder).unwrap();
+    let own = |name: &str| format!("{}/../adzeman-demo/scripts/{name}", env!("CARGO_MANIFEST_DIR"));
+    std::fs::copy(own("ledger.lua"), folder.join("ledger.lua")).unwrap();
+    let changed = std::fs::read_to_string(own("lock.lua")).unwrap().replace("0.02", "0.03");
+    std::fs::write(folder.join("lock.lua"), changed).unwrap();
+    let project = "own = [\"scripts/\"]\n\n[[paths]]\nhost = \"scripts/\"\nlocal = \"canal/\"\n";
+    std::fs::write(user.work.path().join("adzeman.toml"), project).unwrap();
+    let commands = "break at canal/lock.lua:42\nbreak at canal/ledger.lua:22\ngo\nlook stack\nbreaks\nlibrary\n";
+    let shown = user.attached(&[], commands);
+    has(
+        &shown,
+        &[
+            "canal/lock.lua here is not what the host runs as scripts/lock.lua (",
+            "breakpoint 1 at canal/lock.lua:42 → canal/lock.lua:42\n  canal/lock.lua here is another text than the host runs",
+            "breakpoint 2 at canal/ledger.lua:22 → canal/ledger.lua:22\n\n",
+            "→ 42 ┃",
+            "'into' passes over all but scripts/",
+        ],
+    );
+    assert!(!shown.contains("canal/ledger.lua here is"), "the same text is not spoken of");
+    std::fs::write(user.work.path().join("adzeman.toml"), "[[paths]]\nhost = \"scripts/\"\n").unwrap();
+    user.refused(&[], 2, &["each of [[paths]] must have the texts 'host' and 'local'"]);
+}
+
+/// The whole example of `docs/configuration.md` is one that the command takes.
+#[test]
+fn the_documented_project_file_works() {
+    let user = User::new();
+    let _host = user.host("dormant", &[]);
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/configuration.md")).unwrap();
+    let example = page.split("```toml\n").nth(1).and_then(|block| block.split("```").next()).unwrap();
+    std::fs::write(user.work.path().join("adzeman.toml"), example).unwrap();
+    let shown = user.attached(&[], "breaks\nwatches\nlibrary\n");
+    has(
+        &shown,
+        &[
+            "2 breakpoints set from",
+            "in fare when length > 20",
+            "on record.before_save for passage 118",
+            "1  host.locks.upper.level",
+            "2  apart * 2 in update",
+            "'into' passes over all but scripts/, lib/json.lua",
+        ],
+    );
+}
