@@ -237,8 +237,7 @@ fn render_stale(stale: &Stale) -> String {
     let Stale { path, local, host_digest, local_digest } = stale;
     let of_host = if path == local { String::new() } else { format!(" as {path}") };
     format!(
-        "{local} here is not what the host runs{of_host} ({local_digest} here, {host_digest} there): lines may be others; \
-         the host's text is shown"
+        "{local} here is not what the host runs{of_host} ({local_digest} here, {host_digest} there); the host's text is shown"
     )
 }
 
