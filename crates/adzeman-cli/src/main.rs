@@ -17,6 +17,7 @@ mod demo;
 mod error;
 mod launch;
 mod live;
+mod maps;
 mod paths;
 mod project;
 mod prompt;

@@ -39,6 +39,7 @@ impl Project {
         project.list("watches")?;
         project.list("own")?;
         project.read_paths()?;
+        project.read_maps()?;
         project.list("library")?;
         Ok(project)
     }
@@ -92,6 +93,24 @@ impl Project {
         let read =
             |table: &toml_edit::Table| Some(PathMap { host: text(table, "host")?, local: text(table, "local")? });
         tables.iter().map(read).collect::<Option<_>>().ok_or_else(wrong)
+    }
+
+    /// Source maps of scripts that do not name their own: the end of a script's path, and the file.
+    pub(crate) fn maps(&self) -> Vec<(String, PathBuf)> {
+        self.read_maps().unwrap_or_default()
+    }
+
+    fn read_maps(&self) -> Result<Vec<(String, PathBuf)>, CliError> {
+        let wrong = || CliError::BadProject {
+            file: self.shown(),
+            why: "[maps] must name a file for each script, such as \"keeper.lua\" = \"build/keeper.lua.map\""
+                .to_owned(),
+        };
+        let Some(item) = self.document.get("maps") else { return Ok(Vec::new()) };
+        let folder = self.path.parent().map(Path::to_owned).unwrap_or_default();
+        let table = item.as_table_like().ok_or_else(wrong)?;
+        let read = |(script, file): (&str, &Item)| Some((script.to_owned(), folder.join(file.as_str()?)));
+        table.iter().map(read).collect::<Option<_>>().ok_or_else(wrong)
     }
 
     fn list(&self, key: &str) -> Result<Vec<String>, CliError> {

@@ -8,6 +8,7 @@ use adzeman_dap::Event;
 use adzeman_dap::events::{BreakpointBody, ContinuedBody, LoadedSourceBody, OutputBody, StoppedBody};
 use adzeman_dap::extra::{
     self, ArmedArguments, AttachArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody, RoleBody,
+    SourceMapArguments,
 };
 use adzeman_dap::requests::{InitializeArguments, LoadedSourcesBody, StackTraceArguments, StackTraceBody, ThreadsBody};
 use adzeman_dap::types::{Source, StackFrame, Thread};
@@ -18,6 +19,7 @@ use crate::client::Client;
 use crate::command::{self, Break, Monitor, Watch};
 use crate::error::CliError;
 use crate::launch::{Launch, Launched, Marked};
+use crate::maps;
 use crate::paths::{PathMaps, Stale};
 use crate::project::Project;
 use crate::reach::{self, Reached};
@@ -296,6 +298,7 @@ impl<'a> Session<'a> {
         self.selected = None;
         self.refresh_contexts()?;
         self.compare_sources()?;
+        self.give_maps()?;
         let breakpoints = self.set_again()?;
         self.ready()?;
         let (host, process_id) = (self.host.name.clone(), self.host.process_id);
@@ -314,6 +317,7 @@ impl<'a> Session<'a> {
     /// Sets the breakpoints of the project file; one that cannot be set is told of, and stays in the file. Takes its watches.
     /// Answers how many breakpoints were set.
     pub(crate) fn set_kept(&mut self) -> Result<usize, CliError> {
+        self.give_maps()?;
         let breaks = if self.controls { self.project.breaks() } else { Vec::new() };
         for line in breaks {
             let set = command::parse(&format!("break {line}")).and_then(|command| match command {
@@ -493,6 +497,23 @@ impl<'a> Session<'a> {
             _ => {}
         }
         Ok(None)
+    }
+
+    /// Gives the host the source maps that the project file names; one that cannot be read is told of.
+    fn give_maps(&mut self) -> Result<(), CliError> {
+        for (path, file) in if self.controls { self.project.maps() } else { Vec::new() } {
+            match maps::read(&file) {
+                Ok(map) => {
+                    let _: serde_json::Value =
+                        self.client.request(extra::SOURCE_MAP, &SourceMapArguments { path, map })?;
+                }
+                Err(why) => {
+                    let what = format!("the source map {}", file.display());
+                    self.printer.notice(&Notice::NotSet { what, file: self.project.shown(), why });
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Says which files here are not what the host runs.

@@ -209,6 +209,8 @@ pub struct Decider {
     pause: bool,
     /// Whether the pause asked for passes over libraries.
     passes_library: bool,
+    /// Where in what a script was written as the step under way began.
+    step_from: Option<SourceLine>,
     event_pending: bool,
     call_times: bool,
     last_place: Option<SourceLine>,
@@ -238,6 +240,7 @@ impl Decider {
     /// Begins a step.
     pub fn begin_step(&mut self, step: Step) {
         self.changes += 1;
+        self.step_from = self.last_place.and_then(|place| self.armed.origin(place)).flatten();
         self.step = Some(step);
     }
 
@@ -332,8 +335,7 @@ impl Decider {
                 self.at_use(sited, moment, engine, &mut decision);
             }
         }
-        let is_passed = self.passes_library && moment.place.is_some_and(|place| armed.is_library(place.source));
-        if decision.reason.is_none() && self.pause && !is_passed {
+        if decision.reason.is_none() && self.pause && !self.is_passed(&armed, moment) {
             decision.reason = Some(Reason::Pause);
         }
         if decision.reason.is_none() && self.step_ends(&armed, moment, engine) {
@@ -359,10 +361,25 @@ impl Decider {
         keep(&mut decision.reason, hit, |_| Reason::Used { id: sited.breakpoint.id, target, is_write });
     }
 
-    /// A step into a function of a library goes on until it is out of it.
+    /// A step into a function of a library goes on until it is out of it. In a script that was compiled, a step is one of what it
+    /// was written as: it goes on through lines that come from nowhere, or from where it began.
     fn step_ends(&self, armed: &Armed, moment: Moment<'_>, engine: &mut dyn Engine) -> bool {
         let is_library = moment.place.is_some_and(|place| armed.is_library(place.source));
-        self.step.is_some_and(|step| (step.kind() != StepKind::Into || !is_library) && step.arrives(engine.stack()))
+        let Some(step) = self.step.filter(|step| step.kind() != StepKind::Into || !is_library) else { return false };
+        if !step.arrives(engine.stack()) {
+            return false;
+        }
+        match moment.place.and_then(|place| armed.origin(place)) {
+            None => true,
+            Some(None) => false,
+            Some(origin) => origin != self.step_from || step.depth() != engine.stack().depth(),
+        }
+    }
+
+    /// Whether a pause passes over a line: one of a library, or one that nobody wrote.
+    fn is_passed(&self, armed: &Armed, moment: Moment<'_>) -> bool {
+        let Some(place) = moment.place else { return false };
+        self.passes_library && armed.is_library(place.source) || armed.origin(place) == Some(None)
     }
 
     /// Decides where a script raises `message`.

@@ -34,6 +34,8 @@ pub const SAMPLE_NOW: &str = "adzeman/sampleNow";
 pub const END_MONITOR: &str = "adzeman/endMonitor";
 /// Event: a sample was taken. Body: [`SampleBody`].
 pub const SAMPLE: &str = "adzeman/sample";
+/// Request: the source map of a script that does not name its own. Arguments: [`SourceMapArguments`].
+pub const SOURCE_MAP: &str = "adzeman/sourceMap";
 /// Request: what the host is doing, and who is attached; may come before `attach`. Answered with [`StatusBody`].
 pub const STATUS: &str = "adzeman/status";
 /// Request: takes control from whoever has it. Answered with [`RoleBody`].
@@ -154,6 +156,14 @@ dap_types! {
         paths: Vec<String>,
         /// The same for the sources that are the client's own: all others belong to a library then.
         own: Option<Vec<String>>,
+    }
+
+    /// A source map.
+    SourceMapArguments {
+        /// The end of the path of the compiled script.
+        path: String,
+        /// The map (ECMA-426), as JSON.
+        map: String,
     }
 
     /// Where to go on to: a line, or an event.

@@ -237,11 +237,21 @@ dap_types! {
         column: i64,
         /// `normal`, `label` for a boundary between stacks, `subtle` for native code.
         presentation_hint: Option<String>,
+        /// Adzeman's own: where it is in the script that the source was compiled to.
+        compiled: Option<CompiledPlace>,
         /// Adzeman's own: its parameters with what they hold now, as `name = value`.
         arguments: Option<Vec<String>>,
         /// Adzeman's own: how long ago it was called, in milliseconds, time at stops left out; only while a time budget
         /// is set on the event.
         running_milliseconds: Option<f64>,
+    }
+
+    /// A place in a compiled script.
+    CompiledPlace {
+        /// The script.
+        source: Source,
+        /// Line, counted as `initialize` said.
+        line: i64,
     }
 
     /// A scope of a frame.

@@ -1,11 +1,11 @@
 //! The company: frame by frame.
 
-use std::fmt;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
+use std::{fmt, io};
 
 use adzeman::core::source::TextDigest;
 use adzeman::{About, Event, EventKind, Host, Listen, ListenError, SharedObject};
@@ -15,7 +15,7 @@ use thiserror::Error;
 use crate::Options;
 use crate::books::{Books, Passage};
 use crate::canal::{self, LOCKS, Locks, Pound, Side, Sides, flow, order_gate};
-use crate::scripts::{Keeper, Ledger, Order, Verdict};
+use crate::scripts::{Keeper, Ledger, LockScript, Order, Verdict};
 use crate::traffic::{Boat, Happening, Place, move_boats, new_boat};
 use crate::weather::{Chance, Weather};
 
@@ -46,6 +46,14 @@ pub enum LocksideError {
         path: String,
         /// What the database said.
         why: rusqlite::Error,
+    },
+    /// A script that cannot be read.
+    #[error("the script {path} cannot be read: {why}; choose another file with --lock-script")]
+    LockScript {
+        /// The file.
+        path: String,
+        /// What the system said.
+        why: io::Error,
     },
     /// No way to be told to end.
     #[error("Ctrl-C cannot be listened for: {0}")]
@@ -141,9 +149,10 @@ impl Company {
         };
         let path = options.db.as_deref();
         let books = Books::open(path).map_err(|why| database_error(options.db.as_ref(), why))?;
+        let script = LockScript::read(options.lock_script.as_deref())?;
         let host = describe(&open).start(listen)?;
         Ok(Self {
-            keepers: LOCKS.iter().map(|lock| Keeper::open(&host, lock)).collect::<Result<_, _>>()?,
+            keepers: LOCKS.iter().map(|lock| Keeper::open(&host, lock, &script)).collect::<Result<_, _>>()?,
             ledger: Ledger::open(&host)?,
             host,
             open,

@@ -20,6 +20,9 @@ pub struct Options {
     /// File for the passages; without it they are kept in memory
     #[arg(long, value_name = "FILE")]
     pub db: Option<PathBuf>,
+    /// Script that works the locks in place of lockside's own
+    #[arg(long, value_name = "FILE")]
+    pub lock_script: Option<PathBuf>,
     /// Address to listen on for someone who attaches, such as 127.0.0.1:4711 or 0 for any free port; without it, what the
     /// environment variable ADZEMAN says
     #[arg(long, value_name = "ADDRESS")]

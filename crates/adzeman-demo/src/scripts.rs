@@ -1,6 +1,8 @@
 //! The Lua side: one state for each lock, one for the ledger.
 
 use std::cell::RefCell;
+use std::fs;
+use std::path::Path;
 use std::rc::Rc;
 
 use adzeman::{Host, LuaContext};
@@ -12,7 +14,6 @@ use crate::canal::{Gate, Lock, Pound, Side, Sides};
 use crate::traffic::Boat;
 use crate::weather::Weather;
 
-const LOCK_SCRIPT: (&str, &str) = ("scripts/lock.lua", include_str!("../scripts/lock.lua"));
 const LEDGER_SCRIPT: (&str, &str) = ("scripts/ledger.lua", include_str!("../scripts/ledger.lua"));
 
 /// What a script orders.
@@ -20,6 +21,27 @@ const LEDGER_SCRIPT: (&str, &str) = ("scripts/ledger.lua", include_str!("../scri
 pub(crate) enum Order {
     Sluice(Side, f64),
     Gate(Side, Gate),
+}
+
+/// The script that works the locks.
+pub(crate) struct LockScript {
+    name: String,
+    text: String,
+}
+
+impl LockScript {
+    /// lockside's own, or the one in a file.
+    pub(crate) fn read(file: Option<&Path>) -> Result<Self, LocksideError> {
+        let Some(file) = file else {
+            let text = include_str!("../scripts/lock.lua").to_owned();
+            return Ok(Self { name: "scripts/lock.lua".to_owned(), text });
+        };
+        let name = file.display().to_string();
+        match fs::read_to_string(file) {
+            Ok(text) => Ok(Self { name, text }),
+            Err(why) => Err(LocksideError::LockScript { path: name, why }),
+        }
+    }
 }
 
 /// A script state with its script loaded.
@@ -56,9 +78,10 @@ pub(crate) struct Keeper {
 }
 
 impl Keeper {
-    pub(crate) fn open(host: &Host, lock: &str) -> Result<Self, LocksideError> {
+    pub(crate) fn open(host: &Host, lock: &str, script: &LockScript) -> Result<Self, LocksideError> {
+        let script = (script.name.as_str(), script.text.as_str());
         let orders = Rc::new(RefCell::new(Vec::new()));
-        let state = State::open(host, &format!("lock.{lock}"), |lua| give_orders_to(lua, &orders), LOCK_SCRIPT)?;
+        let state = State::open(host, &format!("lock.{lock}"), |lua| give_orders_to(lua, &orders), script)?;
         Ok(Self { update: state.function("update")?, state, orders })
     }
 

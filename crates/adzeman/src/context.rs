@@ -405,8 +405,11 @@ impl LocalContext {
         let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
         let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
         let ran = self.ran.borrow();
-        let lines: BTreeSet<_> = ran.iter().filter(|held| held.source == place.source).map(|held| held.line).collect();
-        lines.into_iter().filter(is_inside).collect()
+        let own = ran.iter().filter(|held| held.source == place.source && is_inside(&held.line));
+        let shown = own.map(|held| sources.shown(*held));
+        let shown_in = sources.shown(place).source;
+        let lines: BTreeSet<_> = shown.filter(|held| held.source == shown_in).map(|held| held.line).collect();
+        lines.into_iter().collect()
     }
 }
 
@@ -492,10 +495,11 @@ impl LocalContext {
     /// Sends what a script prints or says to every client, with the line that did.
     fn output(&self, category: &str, text: &str, place: Option<(SourceId, Line)>) {
         let sources = self.host.sources();
-        let source = place.and_then(|(id, _)| sources.get(id)).map(|source| convert::source(source));
+        let place = place.map(|(source, line)| sources.shown(SourceLine { source, line }));
+        let source = place.and_then(|place| sources.get(place.source)).map(|source| convert::source(source));
         drop(sources);
         for client in self.host.clients().iter().filter(|client| client.is_attached()) {
-            let line = place.map(|(_, line)| i64::from(line.get()) - 1 + client.line_base());
+            let line = place.map(|place| convert::line_number(place.line, client.line_base()));
             let (category, output) = (category.to_owned(), text.to_owned());
             client.event("output", &OutputBody { category, output, source: source.clone(), line, bell: None });
         }

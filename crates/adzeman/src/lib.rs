@@ -58,6 +58,7 @@ mod monitors;
 mod objects;
 mod session;
 mod shared;
+mod source_maps;
 mod transport;
 
 pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};

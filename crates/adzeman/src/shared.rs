@@ -1,6 +1,6 @@
 //! What all threads of a host share: plain data behind locks that are held for moments.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
@@ -10,7 +10,7 @@ use adzeman_core::breakpoint::{
 };
 use adzeman_core::decide::Said;
 use adzeman_core::host::{EventKind, HostObject};
-use adzeman_core::source::{SourceFacts, SourceId, Sources, tail_agreement};
+use adzeman_core::source::{Source, SourceFacts, SourceId, Sources, tail_agreement};
 use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};
 use adzeman_dap::extra::{ROLE, RoleBody};
 
@@ -21,6 +21,11 @@ use crate::context::ContextShared;
 use crate::discovery::{is_token, new_token};
 use crate::hold::Go;
 use crate::session::convert;
+use crate::source_maps::{self, MOST_GIVEN_MAPS};
+
+fn trouble_with_map(output: String) -> OutputBody {
+    OutputBody { category: "important".to_owned(), output, ..OutputBody::default() }
+}
 
 /// Locks, whatever happened to another holder: all data here is valid between two statements.
 pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -52,6 +57,9 @@ pub(crate) struct Shared {
     libraries: Mutex<HashMap<OwnerId, Library>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, &'static str>>,
+    /// Maps that clients gave, by the ends of the paths of their scripts, and what is wrong with maps.
+    given_maps: Mutex<HashMap<String, String>>,
+    map_troubles: Mutex<BTreeMap<String, String>>,
     timer: OnceLock<Timer>,
     /// What is asked of clients that come over TCP.
     token: Mutex<String>,
@@ -90,6 +98,8 @@ impl Shared {
             disarmed: Mutex::default(),
             libraries: Mutex::default(),
             watched: Mutex::default(),
+            given_maps: Mutex::default(),
+            map_troubles: Mutex::default(),
             timer: OnceLock::new(),
             // Without randomness there is no token, and nobody comes in over TCP.
             token: Mutex::new(new_token().unwrap_or_default()),
@@ -293,6 +303,54 @@ impl Shared {
         }
     }
 
+    /// Finds the map of a source that was compiled from something else. A broken one is told of, and ignored.
+    fn map_source(&self, id: SourceId) {
+        let source = self.sources().get(id).cloned();
+        let Some((source, text)) = source.and_then(|source| Some((source.clone(), source.facts.text.clone()?))) else {
+            return;
+        };
+        let name = &source.facts.name;
+        let given = lock(&self.given_maps).iter().find(|(path, _)| belongs_to(name, path)).map(|(_, map)| map.clone());
+        let found = given.map_or_else(|| source_maps::find(name, &text), |map| Some(source_maps::given(&map, name)));
+        match found {
+            Some(Ok(map)) => {
+                lock(&self.map_troubles).remove(name);
+                self.sources().set_map(id, map);
+            }
+            Some(Err(why)) => {
+                let trouble = format!("the source map of {name} cannot be used: {why}; its own lines are shown\n");
+                self.tell("output", &trouble_with_map(trouble.clone()));
+                let mut troubles = lock(&self.map_troubles);
+                if troubles.len() < MOST_GIVEN_MAPS {
+                    troubles.insert(name.clone(), trouble);
+                }
+            }
+            None => {}
+        }
+    }
+
+    /// Takes the map of a script from a client, if there are not too many; sources that are loaded already are mapped anew.
+    pub(crate) fn give_map(&self, path: String, map: String) -> bool {
+        let mut given = lock(&self.given_maps);
+        if given.len() >= MOST_GIVEN_MAPS && !given.contains_key(&path) {
+            return false;
+        }
+        given.insert(path.clone(), map);
+        drop(given);
+        let sources: Vec<_> =
+            self.sources().newest().iter().map(|source| (source.id, source.facts.name.clone())).collect();
+        for (id, _) in sources.into_iter().filter(|(_, name)| belongs_to(name, &path)) {
+            self.map_source(id);
+        }
+        self.rearm();
+        true
+    }
+
+    /// What is wrong with maps of sources that are loaded already.
+    pub(crate) fn map_troubles(&self) -> Vec<OutputBody> {
+        lock(&self.map_troubles).values().cloned().map(trouble_with_map).collect()
+    }
+
     /// Takes a source that an engine loaded; breakpoints that waited for it bind.
     pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
         let (id, is_new) = {
@@ -302,6 +360,9 @@ impl Shared {
             let id = sources.add(facts);
             (id, known != Some(id) || sources.newest().len() != before)
         };
+        if is_new {
+            self.map_source(id);
+        }
         if is_new && self.is_attached() {
             let source = self.sources().get(id).map(|source| convert::source(source));
             if let Some(source) = source {
@@ -369,8 +430,11 @@ impl Shared {
         let libraries = lock(&self.libraries);
         let sources = self.sources();
         let newest = sources.newest();
-        let found = newest.iter().filter(|source| libraries.values().any(|library| library.holds(&source.facts.name)));
-        found.map(|source| source.id).collect()
+        let is_held = |source: &&&Arc<Source>| {
+            let originals: Vec<_> = sources.originals(source.id).collect();
+            libraries.values().any(|library| library.holds(&source.facts.name, &originals))
+        };
+        newest.iter().filter(is_held).map(|source| source.id).collect()
     }
 
     /// How breakpoints bind now.
@@ -391,6 +455,7 @@ impl Shared {
             let disarmed = lock(&self.disarmed);
             let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
             Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
+                .with_maps(self.sources().maps().clone())
         };
         *lock(&self.armed) = Arc::new(armed);
         let before = std::mem::replace(&mut *last, resolved.clone());
@@ -422,7 +487,8 @@ impl Shared {
 
     /// Sends what a breakpoint said to the client that set it.
     pub(crate) fn tell_said(&self, said: &Said) {
-        let source = said.place.and_then(|place| self.sources().get(place.source).map(|held| convert::source(held)));
+        let place = said.place.map(|place| self.sources().shown(place));
+        let source = place.and_then(|place| self.sources().get(place.source).map(|held| convert::source(held)));
         let clients = self.clients();
         for client in clients.iter().filter(|client| client.owner == said.owner && client.is_attached()) {
             client.event(
@@ -431,7 +497,7 @@ impl Shared {
                     category: if said.is_trouble { "important" } else { "console" }.to_owned(),
                     output: format!("{}\n", said.text),
                     source: source.clone(),
-                    line: said.place.map(|place| convert::line_number(place.line, client.line_base())),
+                    line: place.map(|place| convert::line_number(place.line, client.line_base())),
                     bell: said.rings.then_some(true),
                 },
             );
@@ -455,9 +521,13 @@ pub(crate) struct Library {
 }
 
 impl Library {
-    fn holds(&self, name: &str) -> bool {
-        let is_own = self.own.iter().any(|path| belongs_to(name, path));
-        self.paths.iter().any(|path| belongs_to(name, path)) || !self.own.is_empty() && !is_own
+    /// Whether a source, with what it was written as, is in it. A compiled one is one's own if some of it is.
+    fn holds(&self, name: &str, originals: &[&str]) -> bool {
+        let is_in = |paths: &[String], name: &str| paths.iter().any(|path| belongs_to(name, path));
+        let is_own = is_in(&self.own, name) || originals.iter().any(|name| is_in(&self.own, name));
+        let is_passed =
+            is_in(&self.paths, name) || !originals.is_empty() && originals.iter().all(|name| is_in(&self.paths, name));
+        is_passed || !self.own.is_empty() && !is_own
     }
 }
 

@@ -14,7 +14,10 @@ pub(crate) enum Look {
     Scope(&'static str),
     /// All objects of the host, with what it says of them.
     Host,
-    Source,
+    /// The text around the frame's line; of the compiled script instead, if asked for.
+    Source {
+        generated: bool,
+    },
     /// Sources whose name has this in it, and lines that have; all sources without it.
     Sources(Option<String>),
     Contexts,
@@ -121,7 +124,8 @@ pub(super) fn parse_look(rest: &str) -> Look {
         "built-ins" => Look::Scope("Built-ins"),
         "event" => Look::Scope("Event"),
         "host" => Look::Host,
-        "source" => Look::Source,
+        "source" => Look::Source { generated: false },
+        "source --generated" | "source generated" => Look::Source { generated: true },
         "contexts" => Look::Contexts,
         "events" => Look::Events,
         expression => {

@@ -113,7 +113,7 @@ pub(crate) const VERBS: [(&str, &str, &str); 28] = [
     ("run", "run CALL", "call a function of the script, with breakpoints in it"),
     (
         "look",
-        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source | contexts | events | break BREAKPOINT | watch N]\n    \
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated] | contexts | events | break BREAKPOINT | watch N]\n    \
          look sources [TEXT]\n    \
          look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
         "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",

@@ -16,8 +16,19 @@ const MORE_LINES: i64 = 12;
 const MOST_FOUND: usize = 50;
 
 impl Session<'_> {
-    pub(super) fn look_source(&mut self) -> Result<Report, CliError> {
+    pub(super) fn look_source(&mut self, generated: bool) -> Result<Report, CliError> {
         self.require_stop()?;
+        if generated {
+            let compiled = self.frames.get(self.frame).and_then(|frame| frame.compiled.clone());
+            let compiled = compiled.ok_or_else(|| {
+                CliError::Refused(
+                    "this frame's source was not compiled from another one, as far as the host knows".to_owned(),
+                )
+            })?;
+            return self
+                .lines_around(compiled.source, compiled.line, MORE_LINES)
+                .map(|listing| Report::Source { listing });
+        }
         let frame = self.frames.get(self.frame).cloned();
         let listing = frame.map(|frame| self.listing(&frame, MORE_LINES)).transpose()?.flatten();
         listing

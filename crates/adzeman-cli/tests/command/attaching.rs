@@ -12,24 +12,24 @@ use tempfile::TempDir;
 use crate::{adzeman, has, text};
 
 /// A user of their own: the hosts that are announced to them, and a folder to work in.
-struct User {
-    runtime: TempDir,
-    work: TempDir,
+pub(crate) struct User {
+    pub(crate) runtime: TempDir,
+    pub(crate) work: TempDir,
 }
 
 impl User {
-    fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self { runtime: tempfile::tempdir().unwrap(), work: tempfile::tempdir().unwrap() }
     }
 
-    fn command(&self) -> Command {
+    pub(crate) fn command(&self) -> Command {
         let mut command = adzeman();
         command.env("XDG_RUNTIME_DIR", self.runtime.path()).env_remove("ADZEMAN_TOKEN").current_dir(self.work.path());
         command
     }
 
     /// The demo host, opened as `choice` says; it is announced when this returns.
-    fn host(&self, choice: &str, options: &[&str]) -> Host {
+    pub(crate) fn host(&self, choice: &str, options: &[&str]) -> Host {
         let child = self
             .command()
             .env("ADZEMAN", choice)
@@ -47,13 +47,13 @@ impl User {
         host
     }
 
-    fn hosts(&self) -> Vec<Json> {
+    pub(crate) fn hosts(&self) -> Vec<Json> {
         let output = self.command().args(["--json", "hosts"]).output().unwrap();
         let line: Json = serde_json::from_str(text(&output.stdout).trim()).unwrap();
         line["report"]["hosts"].as_array().unwrap().clone()
     }
 
-    fn session(&self, arguments: &[&str], commands: &str) -> Output {
+    pub(crate) fn session(&self, arguments: &[&str], commands: &str) -> Output {
         let mut child = self
             .command()
             .args(arguments)
@@ -67,24 +67,24 @@ impl User {
     }
 
     #[track_caller]
-    fn attached(&self, arguments: &[&str], commands: &str) -> String {
+    pub(crate) fn attached(&self, arguments: &[&str], commands: &str) -> String {
         let output = self.session(&[&["attach", "--batch", "-"], arguments].concat(), commands);
         assert!(output.status.success(), "{}\n{}", text(&output.stdout), text(&output.stderr));
         text(&output.stdout)
     }
 
     #[track_caller]
-    fn refused(&self, arguments: &[&str], code: i32, parts: &[&str]) {
+    pub(crate) fn refused(&self, arguments: &[&str], code: i32, parts: &[&str]) {
         let output = self.session(&[&["attach", "--batch", "-"], arguments].concat(), "");
         assert_eq!(output.status.code(), Some(code), "{}", text(&output.stderr));
         has(&text(&output.stderr), parts);
     }
 }
 
-struct Host(Child);
+pub(crate) struct Host(Child);
 
 impl Host {
-    fn id(&self) -> String {
+    pub(crate) fn id(&self) -> String {
         self.0.id().to_string()
     }
 }

@@ -6,6 +6,7 @@ use std::process::{Child, ChildStdin, Command, ExitStatus, Output, Stdio};
 use std::thread;
 
 mod attaching;
+mod compiled;
 mod inspecting;
 
 use serde_json::Value as Json;

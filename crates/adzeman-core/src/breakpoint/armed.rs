@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
-use crate::source::{LineSet, NameUse, SourceId};
+use crate::source::{LineSet, Mapped, NameUse, SourceId};
 
 /// A breakpoint at a place.
 #[derive(Debug, Clone)]
@@ -31,6 +31,7 @@ impl Sited {
 /// share it without a lock.
 #[derive(Debug, Default)]
 pub struct Armed {
+    maps: HashMap<SourceId, Arc<Mapped>>,
     lines: HashMap<SourceLine, Vec<Sited>>,
     masks: HashMap<SourceId, LineSet>,
     mask: LineSet,
@@ -46,6 +47,19 @@ pub struct Armed {
 }
 
 impl Armed {
+    /// The same, with the maps of compiled sources: a step is one of what they were written as then.
+    #[must_use]
+    pub fn with_maps(mut self, maps: HashMap<SourceId, Arc<Mapped>>) -> Self {
+        self.maps = maps;
+        self
+    }
+
+    /// Where a line comes from that a script was compiled to; `None` for one of a script that was not compiled.
+    #[must_use]
+    pub fn origin(&self, place: SourceLine) -> Option<Option<SourceLine>> {
+        self.maps.get(&place.source).map(|mapped| mapped.original(place.line))
+    }
+
     /// Sorts the bound ones by place. `library` holds sources that steps pass over.
     #[must_use]
     pub fn new(resolved: &[Resolved], library: HashSet<SourceId>) -> Self {

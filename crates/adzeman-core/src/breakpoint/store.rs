@@ -232,6 +232,7 @@ fn bind_line(
             });
             Some(binding)
         })
+        .flat_map(|binding| in_compiled(binding, sources))
         .collect();
     if bindings.is_empty() {
         let last = matching.iter().filter_map(|source| source.facts.lines.iter().last()).max();
@@ -239,6 +240,12 @@ fn bind_line(
         return Status::Pending(format!("{path} has no code at line {line} or after it; {last}"));
     }
     Status::Bound(bindings)
+}
+
+/// The bindings in compiled scripts for one in what they were written as; others stay as they are.
+fn in_compiled(binding: Binding, sources: &Sources) -> Vec<Binding> {
+    let Some(places) = sources.compiled(binding.place) else { return vec![binding] };
+    places.into_iter().map(|place| Binding { place, ..binding.clone() }).collect()
 }
 
 fn trimmed(source: &Source, line: Line) -> String {

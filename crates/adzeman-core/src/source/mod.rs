@@ -4,6 +4,7 @@
 //! that three contexts running the same script share one source and one set of breakpoints.
 
 mod lines;
+mod map;
 mod path;
 
 use std::collections::HashMap;
@@ -12,7 +13,10 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
+use crate::breakpoint::SourceLine;
+
 pub use lines::{Line, LineSet};
+pub use map::{LineMap, MOST_MAP_BYTES, MapError, MapReference, Original, map_reference};
 pub use path::tail_agreement;
 
 /// Number of a source in its [`Sources`] registry, counted from 0.
@@ -135,6 +139,24 @@ impl Source {
 pub struct Sources {
     all: Vec<Arc<Source>>,
     newest: HashMap<String, SourceId>,
+    /// What compiled sources were written as.
+    maps: HashMap<SourceId, Arc<Mapped>>,
+}
+
+/// The map of a compiled source, with the sources that its originals are.
+#[derive(Debug, Clone)]
+pub struct Mapped {
+    map: LineMap,
+    originals: Vec<SourceId>,
+}
+
+impl Mapped {
+    /// Where a line of the compiled source comes from.
+    #[must_use]
+    pub fn original(&self, line: Line) -> Option<SourceLine> {
+        let (original, line) = self.map.original(line)?;
+        Some(SourceLine { source: *self.originals.get(original)?, line })
+    }
 }
 
 impl Sources {
@@ -152,6 +174,73 @@ impl Sources {
         self.newest.insert(facts.name.clone(), id);
         self.all.push(Arc::new(Source { id, facts, digest }));
         id
+    }
+
+    /// Takes the map of a compiled source: what it was written as becomes a source of its own.
+    pub fn set_map(&mut self, compiled: SourceId, mut map: LineMap) {
+        let Some(source) = self.get(compiled).cloned() else { return };
+        map.leave_out_ends(&source.facts.functions);
+        let mut lines = map.original_lines(source.facts.lines.iter()).into_iter();
+        let facts = map.originals.iter().map(|original| SourceFacts {
+            name: original.name.clone(),
+            text: original.text.clone(),
+            lines: lines.next().unwrap_or_default(),
+            functions: Vec::new(),
+        });
+        let originals = facts.map(|facts| self.add_original(facts)).collect();
+        self.maps.insert(compiled, Arc::new(Mapped { map, originals }));
+    }
+
+    /// Adds what a script was written as. Parts of one original may be compiled to several scripts: it is one source then, with
+    /// the lines of all.
+    fn add_original(&mut self, facts: SourceFacts) -> SourceId {
+        let digest = facts.text.as_deref().map(TextDigest::of);
+        let known = self.named(&facts.name).filter(|known| known.digest == digest).cloned();
+        let Some(mut known) = known else { return self.add(facts) };
+        let id = known.id;
+        Arc::make_mut(&mut known).facts.lines.extend_with(&facts.lines);
+        self.all[id.0 as usize] = known;
+        id
+    }
+
+    /// The names of what a source was written as; none for one that was not compiled.
+    pub fn originals(&self, compiled: SourceId) -> impl Iterator<Item = &str> {
+        let originals = self.maps.get(&compiled).into_iter().flat_map(|mapped| &mapped.originals);
+        originals.filter_map(|id| self.get(*id)).map(|source| source.facts.name.as_str())
+    }
+
+    /// The maps of compiled sources.
+    #[must_use]
+    pub fn maps(&self) -> &HashMap<SourceId, Arc<Mapped>> {
+        &self.maps
+    }
+
+    /// Where a place is in what it was written as; the place itself for what is not compiled, or not mapped.
+    #[must_use]
+    pub fn shown(&self, place: SourceLine) -> SourceLine {
+        self.maps.get(&place.source).and_then(|mapped| mapped.original(place.line)).unwrap_or(place)
+    }
+
+    /// The places in compiled sources, as they are now, at which a place in what they were written as begins. `None` for a
+    /// source that nothing was compiled from.
+    #[must_use]
+    pub fn compiled(&self, original: SourceLine) -> Option<Vec<SourceLine>> {
+        let number_in = |mapped: &Mapped| mapped.originals.iter().position(|held| *held == original.source);
+        let mut compiled: Vec<_> =
+            self.maps.iter().filter_map(|(id, mapped)| Some((*id, mapped, number_in(mapped)?))).collect();
+        if compiled.is_empty() {
+            return None;
+        }
+        compiled.sort_by_key(|(id, ..)| *id);
+        let mut places = Vec::new();
+        for (id, mapped, number) in compiled {
+            let Some(source) = self.get(id).filter(|source| self.newest.get(&source.facts.name) == Some(&id)) else {
+                continue;
+            };
+            let lines = mapped.map.compiled(number, original.line, source.facts.lines.iter());
+            places.extend(lines.into_iter().map(|line| SourceLine { source: id, line }));
+        }
+        Some(places)
     }
 
     /// The source with this number.
@@ -213,6 +302,36 @@ mod tests {
         assert_ne!(first, second);
         assert_eq!(sources.named("scripts/lock.lua").unwrap().id, second);
         assert_eq!(sources.newest().len(), 1);
+    }
+
+    /// Line 1 of the compiled script comes from line `number` of `keeper.ts`, line 2 from nowhere.
+    fn map(number: u8) -> LineMap {
+        let line = ['A', 'C', 'E', 'G'][usize::from(number - 1)];
+        let map = format!(r#"{{"version": 3, "sources": ["keeper.ts"], "names": [], "mappings": "AA{line}A;A"}}"#);
+        LineMap::parse(map.as_bytes(), "keeper.lua").unwrap()
+    }
+
+    #[test]
+    fn an_original_may_be_compiled_to_several_scripts() {
+        let mut sources = Sources::default();
+        let compiled = ["a.lua", "b.lua"].map(|name| sources.add(facts(name, name)));
+        sources.set_map(compiled[0], map(1));
+        sources.set_map(compiled[1], map(3));
+        let at = |source, line| SourceLine { source, line: Line::new(line).unwrap() };
+        let original = sources.named("keeper.ts").unwrap().clone();
+        assert_eq!(original.facts.lines, [1, 3].into_iter().collect());
+        assert_eq!(sources.compiled(at(original.id, 1)), Some(vec![at(compiled[0], 1)]));
+        assert_eq!(sources.compiled(at(original.id, 3)), Some(vec![at(compiled[1], 1)]));
+        assert_eq!(sources.compiled(at(original.id, 2)), Some(vec![]));
+        assert_eq!(sources.compiled(at(compiled[0], 1)), None);
+        assert_eq!(sources.shown(at(compiled[1], 1)), at(original.id, 3));
+        assert_eq!(sources.shown(at(compiled[1], 2)), at(compiled[1], 2), "from nowhere");
+        assert_eq!(sources.originals(compiled[0]).collect::<Vec<_>>(), ["keeper.ts"]);
+        // A script that is loaded anew leaves the lines of its former text.
+        let anew = sources.add(facts("b.lua", "another text"));
+        sources.set_map(anew, map(2));
+        assert_eq!(sources.compiled(at(original.id, 3)), Some(vec![]));
+        assert_eq!(sources.compiled(at(original.id, 2)), Some(vec![at(anew, 1)]));
     }
 
     #[test]

@@ -78,13 +78,13 @@ pub(crate) fn breakpoint(
     match &resolved.status {
         Status::Pending(why) => Breakpoint { id, message: Some(why.clone()), ..Breakpoint::default() },
         Status::Bound(bindings) => {
-            let first = bindings.first();
+            let first = bindings.first().map(|binding| sources.shown(binding.place));
             Breakpoint {
                 id,
                 verified: true,
                 message: remark(resolved, sources, watched_because),
-                source: first.and_then(|binding| sources.get(binding.place.source)).map(|held| source(held)),
-                line: first.map(|binding| line_number(binding.place.line, base)),
+                source: first.and_then(|place| sources.get(place.source)).map(|held| source(held)),
+                line: first.map(|place| line_number(place.line, base)),
             }
         }
     }
@@ -98,7 +98,9 @@ fn remark(
 ) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();
-    if let Some((moved, to)) = bindings.iter().find_map(|binding| Some((binding.moved?, binding.place.line))) {
+    if let Some((moved, to)) =
+        bindings.iter().find_map(|binding| Some((binding.moved?, sources.shown(binding.place).line)))
+    {
         remarks.push(match moved {
             Moved::NoCode(from) => format!("line {from} has no code to stop at; moved to line {to}"),
             Moved::WithText(from) => {
@@ -119,8 +121,9 @@ fn remark(
     if let Some(why) = bindings.iter().find_map(|binding| watched_because(binding.place)) {
         remarks.push(format!("its function runs slower, under the line hook: {why}"));
     }
-    if bindings.len() > 1 {
-        remarks.push(format!("bound at {}", places(resolved, sources).join(", ")));
+    let places = places(resolved, sources);
+    if places.len() > 1 {
+        remarks.push(format!("bound at {}", places.join(", ")));
     }
     remarks.extend(resolved.breakpoint.failure());
     (!remarks.is_empty()).then(|| remarks.join("; "))
@@ -128,11 +131,14 @@ fn remark(
 
 /// Where a breakpoint bound, as `name:line`.
 pub(crate) fn places(resolved: &Resolved, sources: &Sources) -> Vec<String> {
-    let shown = resolved.status.bindings().iter().map(|binding| place(binding.place, sources));
-    shown.collect()
+    let mut shown: Vec<_> = resolved.status.bindings().iter().map(|binding| place(binding.place, sources)).collect();
+    // Several lines of a compiled script may come from one.
+    shown.dedup();
+    shown
 }
 
 fn place(place: SourceLine, sources: &Sources) -> String {
+    let place = sources.shown(place);
     let name = sources.get(place.source).map_or("?", |source| source.facts.name.as_str());
     format!("{name}:{}", place.line)
 }

@@ -6,7 +6,7 @@ use adzeman_core::engine::{Frame, FrameKind, ScopeKind};
 use adzeman_core::host::Root;
 use adzeman_core::value::{Expand, Page};
 use adzeman_dap::requests::{ScopesArguments, ScopesBody, StackTraceArguments, StackTraceBody};
-use adzeman_dap::types::{Scope, StackFrame};
+use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};
 
 use super::ask::ask;
 use super::values::{Inside, Reference};
@@ -132,7 +132,13 @@ impl Session {
             FrameKind::Boundary => "label",
         };
         let (id, base) = (frame_id(context, frame.index), self.client.line_base());
-        let source = source.map(|source| convert::source(source));
+        let shown = frame.place.map(|place| sources.shown(place));
+        let compiled = frame.place.zip(source).filter(|(place, _)| Some(*place) != shown);
+        let compiled = compiled.map(|(place, source)| CompiledPlace {
+            source: convert::source(source),
+            line: convert::line_number(place.line, base),
+        });
+        let source = shown.and_then(|place| sources.get(place.source)).map(|source| convert::source(source));
         drop(sources);
         self.frame_keys.insert(id, format!("{context} {height} {name}"));
         let arguments: Vec<_> = frame.arguments.iter().map(|(name, value)| format!("{name} = {value}")).collect();
@@ -140,7 +146,8 @@ impl Session {
             id,
             name: if frame.tail_call { format!("{name} (by a tail call)") } else { name },
             source,
-            line: frame.place.map_or(0, |place| convert::line_number(place.line, base)),
+            line: shown.map_or(0, |place| convert::line_number(place.line, base)),
+            compiled,
             column: 1,
             presentation_hint: Some(hint.to_owned()),
             arguments: (!arguments.is_empty()).then_some(arguments),

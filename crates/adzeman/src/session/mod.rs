@@ -19,7 +19,7 @@ use adzeman_core::engine::EngineError;
 use adzeman_core::host::HostError;
 use adzeman_core::source::SourceId;
 use adzeman_core::value::Memory;
-use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo};
+use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
 use adzeman_dap::{Decoded, FrameError, Message, Request, Response, decode, encode};
@@ -31,6 +31,7 @@ use thiserror::Error;
 
 use crate::client::{Client, MOST_QUEUED};
 use crate::shared::{Library, Shared};
+use crate::source_maps::MOST_GIVEN_MAPS;
 use roles::needs_control;
 use values::Reference;
 
@@ -98,6 +99,8 @@ pub(crate) enum SessionError {
     BadExpression(String),
     #[error("{0} monitors are as many as there can be; end some first")]
     TooManyMonitors(usize),
+    #[error("{0} source maps are as many as a host takes")]
+    TooManyMaps(usize),
     #[error("there is no monitor {0} of this client")]
     NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
@@ -372,6 +375,11 @@ impl Session {
             extra::MONITOR => self.monitor(arguments(request)?).and_then(body),
             extra::SAMPLE_NOW => self.sample_now(&arguments(request)?).map(|()| None),
             extra::END_MONITOR => self.end_monitor(&arguments(request)?).map(|()| None),
+            extra::SOURCE_MAP => {
+                let SourceMapArguments { path, map } = arguments(request)?;
+                let is_taken = self.shared.give_map(path, map);
+                is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS))
+            }
             extra::TAKE_OVER => self.take_over().and_then(body),
             extra::HOST => body(self.host_body()),
             extra::BREAKPOINTS => body(self.breakpoints_now()),

@@ -60,6 +60,7 @@ impl Session {
             self.phase = Phase::Attached;
             self.client.set_attached(true);
             self.shared.attached.fetch_add(1, SeqCst);
+            self.shared.map_troubles().iter().for_each(|trouble| self.client.event("output", trouble));
             let client = self.client.clone();
             self.shared.contexts().iter().for_each(|context| {
                 let client = client.clone();

@@ -2,6 +2,7 @@
 //! socket. Each scenario runs on both.
 
 mod breakpoints;
+mod compiled;
 mod faults;
 mod harness;
 mod host_side;
