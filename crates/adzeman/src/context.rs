@@ -19,9 +19,8 @@ use adzeman_dap::extra::{HANDLER_LEFT, HandlerLeftBody};
 use crossbeam_channel::Sender;
 use thiserror::Error;
 
-use crate::client::Client;
 use crate::emit::{current_event, event_depth};
-use crate::hold::Go;
+use crate::hold::{Go, Hold};
 use crate::host::Host;
 use crate::lane::{Lane, Mail, Ticket};
 use crate::session::convert;
@@ -358,30 +357,21 @@ impl LocalContext {
         outcome
     }
 
-    pub(crate) fn tell_stopped(&self, engine: &mut dyn Engine, reason: &Reason) {
+    /// Tells every attached client of a stop that was not told of it yet.
+    pub(crate) fn tell_stopped(&self, hold: &Hold, engine: &mut dyn Engine) {
         let clients = self.host.clients();
-        self.tell_of_stop(clients.iter().filter(|client| client.is_attached()), engine, reason);
-    }
-
-    /// Tells a client that came while this context is held.
-    pub(crate) fn tell_stopped_to(&self, client: &Arc<Client>, engine: &mut dyn Engine, reason: &Reason) {
-        self.tell_of_stop([client].into_iter(), engine, reason);
-    }
-
-    fn tell_of_stop<'c>(
-        &self,
-        clients: impl Iterator<Item = &'c Arc<Client>>,
-        engine: &mut dyn Engine,
-        reason: &Reason,
-    ) {
+        let untold: Vec<_> = clients.iter().filter(|client| client.is_attached() && hold.is_news_to(client)).collect();
+        if untold.is_empty() {
+            return;
+        }
         let frames = engine.frames(adzeman_core::value::Page::first(8)).map(|page| page.items).unwrap_or_default();
         let place = frames.iter().find_map(|frame| frame.place);
         let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
         let returned = engine.returned().map(previews);
         let at = convert::StopPlace { context: &self.shared, place, event, returned };
-        let body = convert::stopped(at, reason, &self.host.sources());
+        let body = convert::stopped(at, &hold.reason, &self.host.sources());
         let ran = place.map(|place| self.lines_ran(place));
-        for client in clients {
+        for client in untold {
             let number = |line: &Line| convert::line_number(*line, client.line_base());
             let lines_ran = ran.as_ref().filter(|ran| ran.len() > 1).map(|ran| ran.iter().map(number).collect());
             client.event("stopped", &StoppedBody { lines_ran, ..body.clone() });

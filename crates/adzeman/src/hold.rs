@@ -1,14 +1,16 @@
 //! Holding a context at a stop: its thread serves the mailbox until someone lets it go.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::sync::atomic::Ordering::SeqCst;
 use std::time::Duration;
 
+use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::decide::Reason;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_dap::events::ContinuedBody;
 
+use crate::client::Client;
 use crate::context::{LocalContext, RunState};
 use crate::lane::Lane;
 
@@ -32,6 +34,8 @@ pub(crate) struct Hold {
     /// The context that stopped; the others of its thread are held with it.
     pub(crate) context: i64,
     pub(crate) reason: Reason,
+    /// The clients that were told of it.
+    told: RefCell<Vec<OwnerId>>,
     go: Cell<Option<Go>>,
 }
 
@@ -40,18 +44,29 @@ impl Hold {
     pub(crate) fn let_go(&self, go: Go) {
         self.go.set(Some(go));
     }
+
+    /// Whether a client was not told of this stop before; it counts as told from now on.
+    pub(crate) fn is_news_to(&self, client: &Client) -> bool {
+        let mut told = self.told.borrow_mut();
+        let is_news = !told.contains(&client.owner);
+        if is_news {
+            told.push(client.owner);
+        }
+        is_news
+    }
 }
 
 impl LocalContext {
     /// Holds this context, at the place its engine is at, until it is let go; answers how.
     pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
-        let hold = Hold { context: self.shared.id, reason: reason.clone(), go: Cell::new(None) };
+        let told = RefCell::default();
+        let hold = Hold { context: self.shared.id, reason: reason.clone(), told, go: Cell::new(None) };
         let was_holding = lane.holding.replace(true);
         lane.shared.end_temporary();
         lane.shared.clock.hold();
         lane.shared.stops.fetch_add(1, SeqCst);
         self.shared.set_state(RunState::Stopped);
-        self.tell_stopped(engine, reason);
+        self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);
         self.shared.set_state(RunState::Running);

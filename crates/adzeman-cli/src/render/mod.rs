@@ -182,7 +182,7 @@ fn render(report: &Report) -> String {
                 let _ = writeln!(text, "  {title:<9} {}", names.join("  "));
             }
             if let Some(project) = project {
-                let _ = writeln!(text, "{kept} breakpoints set from {project}; 'breaks' lists them");
+                let _ = writeln!(text, "{} set from {project}; 'breaks' lists them", breakpoints(*kept));
             }
             if !armed {
                 text.push_str(DISARMED);
@@ -331,9 +331,9 @@ fn render_notice(notice: &Notice) -> String {
         Notice::Following { host } => {
             format!("{}\n", styled(TROUBLE, &format!("{host} is gone; waiting until it is there again")))
         }
-        Notice::AttachedAgain { host, process_id, breakpoints } => {
+        Notice::AttachedAgain { host, process_id, breakpoints: count } => {
             let host = styled(STRONG, host);
-            format!("attached again to {host} (process {process_id}); {breakpoints} breakpoints are set again\n")
+            format!("attached again to {host} (process {process_id}); set again: {}\n", breakpoints(*count))
         }
         Notice::Role { controls: true, .. } => "this client controls now\n".to_owned(),
         Notice::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
@@ -402,6 +402,11 @@ fn remarks(row: &BreakRow) -> Vec<String> {
         remarks.push("kept in the project file".to_owned());
     }
     remarks
+}
+
+/// A number of breakpoints, in words.
+fn breakpoints(count: usize) -> String {
+    format!("{count} breakpoint{}", if count == 1 { "" } else { "s" })
 }
 
 fn render_returned(values: &[String]) -> String {

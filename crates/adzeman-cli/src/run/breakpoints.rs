@@ -204,7 +204,7 @@ impl Session<'_> {
                 places: places.iter().map(|place| self.paths.to_local(place)).collect(),
                 hits: now.map_or(0, |now| now.hits),
                 note: (!notes.is_empty()).then(|| notes.join("; ")),
-                last: now.and_then(|now| now.last.clone()),
+                last: now.and_then(|now| now.last.as_deref()).map(|last| self.paths.to_local(last)),
                 enabled: !held.wanted.is_off,
                 spent: now.is_some_and(|now| now.spent),
                 kept: held.is_kept,

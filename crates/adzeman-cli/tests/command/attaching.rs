@@ -212,7 +212,7 @@ fn a_session_follows_its_host_through_a_restart() {
     drop(first);
     read_to("lockside is gone; waiting until it is there again");
     let second = user.host("dormant", &[]);
-    read_to(&format!("attached again to lockside (process {}); 2 breakpoints are set again", second.id()));
+    read_to(&format!("attached again to lockside (process {}); set again: 2 breakpoints", second.id()));
     drop(second);
     read_to("lockside is gone; waiting until it is there again");
     session.kill().unwrap();
@@ -439,6 +439,7 @@ fn paths_are_mapped_and_a_stale_file_is_said_so() {
             "breakpoint 1 at canal/lock.lua:42 → canal/lock.lua:42\n  canal/lock.lua here is another text than the host runs",
             "breakpoint 2 at canal/ledger.lua:22 → canal/ledger.lua:22\n\n",
             "→ 42 ┃",
+            "last hit canal/lock.lua:42, during ",
             "'into' passes over all but scripts/",
         ],
     );

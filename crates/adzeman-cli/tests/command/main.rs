@@ -401,7 +401,7 @@ leave
         &shown,
         &[
             "'at no such place' of ",
-            "1 breakpoints set from ",
+            "1 breakpoint set from ",
             "ledger stopped by breakpoint 1, in fare",
             "kept in the project file",
             "→ 22 ┃   if minutes > tariff.free_after then",

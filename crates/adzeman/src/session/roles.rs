@@ -61,13 +61,11 @@ impl Session {
             self.client.set_attached(true);
             self.shared.attached.fetch_add(1, SeqCst);
             self.shared.map_troubles().iter().for_each(|trouble| self.client.event("output", trouble));
-            let client = self.client.clone();
             self.shared.contexts().iter().for_each(|context| {
-                let client = client.clone();
-                tell(context, move |point| {
+                tell(context, |point| {
                     point.context.discover();
                     if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.shared.id) {
-                        point.context.tell_stopped_to(&client, point.engine, &hold.reason);
+                        point.context.tell_stopped(hold, point.engine);
                     }
                 });
             });

@@ -8,7 +8,7 @@ use std::thread;
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use serde_json::json;
 
-use crate::harness::SCRIPT;
+use crate::harness::{LONG, SCRIPT};
 
 /// A payload that notes when it is serialised.
 struct Watched(Rc<Cell<u32>>);
@@ -186,6 +186,42 @@ fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() 
     assert_eq!(client.stopped().1, 11);
     client.go_on("continue");
     assert_eq!(script.join().unwrap(), 11);
+}
+
+#[test]
+fn a_client_that_comes_right_before_a_stop_is_told_of_it_once() {
+    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
+    let mut first = crate::harness::Client::connect(&host);
+    first.ok("initialize", json!({}));
+    first.ok("setBreakpoints", json!({"source": {"path": "gate.lua"}, "breakpoints": [{"line": 3}]}));
+    let (in_gate, is_in_gate) = crossbeam_channel::bounded(1);
+    let (open, is_open) = crossbeam_channel::bounded(1);
+    let script_host = host.clone();
+    let script = thread::spawn(move || {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+        let gate = lua.create_function(move |_, ()| {
+            in_gate.send(()).unwrap();
+            is_open.recv_timeout(LONG).map_err(mlua::Error::external)
+        });
+        lua.globals().set("gate", gate.unwrap()).unwrap();
+        context.load("gate.lua", "function update()\n  gate()\n  return 1\nend").unwrap().call::<()>(()).unwrap();
+        while !script_host.is_attached() {
+            thread::yield_now();
+        }
+        let update = lua.globals().get::<mlua::Function>("update").unwrap();
+        script_host.emit(Event::of("frame.update"), || update.call::<i64>(())).unwrap()
+    });
+    first.ok("attach", json!({}));
+    is_in_gate.recv_timeout(LONG).unwrap();
+    let mut second = crate::harness::Client::connect(&host);
+    second.ok("initialize", json!({}));
+    second.ok("attach", json!({}));
+    open.send(()).unwrap();
+    assert_eq!((first.stopped().1, second.stopped().1), (3, 3));
+    assert!(!second.has_event("stopped"), "what was asked for at the stop is answered, and there was no more");
+    first.go_on("continue");
+    assert_eq!(script.join().unwrap(), 1);
 }
 
 #[test]

@@ -94,6 +94,9 @@ fn one_client_controls_and_the_others_look() {
     assert_eq!((&told["role"], &told["controlledBy"]), (&json!("observe"), &json!("test")));
     assert!(first.refused("continue", json!({"threadId": 1})).contains("this client observes"));
     first.vanish();
+    while second.ok("adzeman/status", json!({}))["clients"].as_array().unwrap().len() > 1 {
+        thread::yield_now();
+    }
     assert_eq!(second.evaluate("sum"), "11", "the stop is the one's who controls");
     second.go_on("continue");
     host.wait_frames(3);
