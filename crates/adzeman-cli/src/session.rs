@@ -8,7 +8,7 @@ use adzeman_dap::Event;
 use adzeman_dap::events::{BreakpointBody, ContinuedBody, LoadedSourceBody, OutputBody, StoppedBody};
 use adzeman_dap::extra::{
     self, ArmedArguments, AttachArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody, RoleBody,
-    SourceMapArguments,
+    SourceMapArguments, StatusBody,
 };
 use adzeman_dap::requests::{InitializeArguments, LoadedSourcesBody, StackTraceArguments, StackTraceBody, ThreadsBody};
 use adzeman_dap::types::{Source, StackFrame, Thread};
@@ -276,6 +276,24 @@ impl<'a> Session<'a> {
     /// Tells the host that everything is set: scripts that it holds until someone is there may run.
     pub(crate) fn ready(&mut self) -> Result<(), CliError> {
         let _: serde_json::Value = self.client.request("configurationDone", &json!({}))?;
+        self.hear_of_stops()
+    }
+
+    /// Sees to it that a stop that was under way before this client came is known: what a context is asked, it answers after
+    /// it has told of its stop.
+    fn hear_of_stops(&mut self) -> Result<(), CliError> {
+        let status: StatusBody = self.client.request(extra::STATUS, &json!({}))?;
+        let stopped = status.contexts.iter().filter(|context| context.state == "stopped");
+        let ids =
+            stopped.filter_map(|stopped| self.contexts.iter().find(|held| held.name == stopped.name)).map(|c| c.id);
+        for thread_id in ids.collect::<Vec<_>>() {
+            let arguments = StackTraceArguments { thread_id, start_frame: None, levels: Some(1) };
+            match self.client.request::<_, StackTraceBody>("stackTrace", &arguments) {
+                // It went on meanwhile.
+                Err(CliError::Refused(_)) | Ok(_) => {}
+                Err(error) => return Err(error),
+            }
+        }
         Ok(())
     }
 

@@ -3,7 +3,7 @@
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, VecDeque};
 use std::rc::{Rc, Weak};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -63,9 +63,21 @@ pub(crate) struct ContextShared {
     attention: Arc<AtomicBool>,
     interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
     state: Mutex<RunState>,
+    /// The number of the stop that holds it; 0 for none.
+    stop: AtomicU64,
 }
 
 impl ContextShared {
+    /// The number of the stop that holds it; 0 for none.
+    pub(crate) fn stop(&self) -> u64 {
+        self.stop.load(Ordering::SeqCst)
+    }
+
+    /// Another stop holds it, or none; answers the number of the one before.
+    pub(crate) fn set_stop(&self, number: u64) -> u64 {
+        self.stop.swap(number, Ordering::SeqCst)
+    }
+
     pub(crate) fn state(&self) -> RunState {
         *lock(&self.state)
     }
@@ -109,10 +121,11 @@ impl ContextShared {
         self.budget_over.store(false, Ordering::SeqCst);
     }
 
-    /// Lets the context go on, if it is the one that is held.
-    pub(crate) fn let_go(&self, go: Go) {
+    /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
+    /// gone on, and stopped again.
+    pub(crate) fn let_go(&self, stop: u64, go: Go) {
         let work = Box::new(move |point: &mut crate::lane::SafePoint<'_>| {
-            if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.shared.id) {
+            if let Some(hold) = point.hold.filter(|hold| hold.number == stop) {
                 hold.let_go(go);
             }
         });
@@ -533,6 +546,7 @@ impl ContextHandle {
             attention: Arc::new(AtomicBool::new(true)),
             interrupt: Mutex::new(None),
             state: Mutex::new(RunState::Running),
+            stop: AtomicU64::new(0),
         });
         let context = Rc::new(LocalContext {
             shared: shared.clone(),

@@ -12,7 +12,9 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde::{Deserialize, Serialize};
 
 /// Notes that are read at most.
-const MOST_NOTES: usize = 1000;
+const MOST_NOTES: usize = 10_000;
+/// Where there are more notes, those of hosts that are gone are taken away, whoever is looked for.
+const MANY_NOTES: usize = 100;
 /// A note of more bytes is none of ours.
 const MOST_NOTE_BYTES: u64 = 16 * 1024;
 /// How long a host may take to take a connection.
@@ -95,12 +97,18 @@ fn keep_to_owner(_: &Path, _: u32) -> io::Result<()> {
 /// When the folder cannot be read.
 pub fn announced() -> io::Result<Vec<Found>> {
     let mut found = Vec::new();
-    for entry in fs::read_dir(folder()?)?.take(MOST_NOTES) {
+    for entry in fs::read_dir(folder()?)? {
         let file = entry?.path();
         let is_note = file.extension().is_some_and(|extension| extension == "json");
         if is_note && let Some(announcement) = read(&file) {
             found.push(Found { announcement, file });
         }
+        if found.len() == MOST_NOTES {
+            break;
+        }
+    }
+    if found.len() > MANY_NOTES {
+        found.retain(|found| !found.has_gone());
     }
     found.sort_by(|a, b| {
         let key = |found: &Found| {
@@ -124,12 +132,15 @@ impl Found {
     /// When the host cannot be reached.
     pub fn connect(&self) -> io::Result<Connection> {
         let connected = self.try_connect();
-        let is_gone =
-            |error: &io::Error| matches!(error.kind(), io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound);
         if connected.as_ref().err().is_some_and(is_gone) {
             self.take_away();
         }
         connected
+    }
+
+    /// Whether a host is known to be gone, whose announcement is taken away then. Only local sockets tell at once.
+    fn has_gone(&self) -> bool {
+        self.announcement.socket.is_some() && self.connect().err().as_ref().is_some_and(is_gone)
     }
 
     fn try_connect(&self) -> io::Result<Connection> {
@@ -151,6 +162,11 @@ impl Found {
             let _ = fs::remove_file(socket);
         }
     }
+}
+
+/// Whether nobody is there to connect to.
+fn is_gone(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound)
 }
 
 /// A connection to a host.

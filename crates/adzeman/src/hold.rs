@@ -31,6 +31,8 @@ pub(crate) enum Go {
 /// A stop under way.
 #[derive(Debug)]
 pub(crate) struct Hold {
+    /// Which of the host's stops it is, from 1 on.
+    pub(crate) number: u64,
     /// The context that stopped; the others of its thread are held with it.
     pub(crate) context: i64,
     pub(crate) reason: Reason,
@@ -59,16 +61,23 @@ impl Hold {
 impl LocalContext {
     /// Holds this context, at the place its engine is at, until it is let go; answers how.
     pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
-        let told = RefCell::default();
-        let hold = Hold { context: self.shared.id, reason: reason.clone(), told, go: Cell::new(None) };
+        let hold = Hold {
+            number: lane.shared.stops.fetch_add(1, SeqCst) + 1,
+            context: self.shared.id,
+            reason: reason.clone(),
+            told: RefCell::default(),
+            go: Cell::new(None),
+        };
+        // A call that a person asked for at a stop may stop itself.
+        let outer = self.shared.set_stop(hold.number);
         let was_holding = lane.holding.replace(true);
         lane.shared.end_temporary();
         lane.shared.clock.hold();
-        lane.shared.stops.fetch_add(1, SeqCst);
         self.shared.set_state(RunState::Stopped);
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);
+        self.shared.set_stop(outer);
         self.shared.set_state(RunState::Running);
         lane.shared.clock.release();
         lane.holding.set(was_holding);

@@ -292,7 +292,7 @@ impl Shared {
             self.tell_roles();
         }
         if was_attached && !self.is_controlled() {
-            self.contexts().iter().for_each(|context| context.let_go(Go::Freely));
+            self.contexts().iter().for_each(|context| context.let_go(context.stop(), Go::Freely));
         }
     }
 

@@ -131,6 +131,22 @@ fn hosts_are_found_alone_by_name_by_process_and_by_address() {
     assert_eq!(notes, 2, "the note and the socket of the one that is left");
 }
 
+/// What killed hosts left hides nobody.
+#[cfg(unix)]
+#[test]
+fn a_folder_full_of_what_dead_hosts_left_is_cleaned() {
+    let user = User::new();
+    let host = user.host("listen", &[]);
+    let folder = user.runtime.path().join("adzeman");
+    for number in 0..1_200 {
+        let socket = folder.join(format!("weir.{number}.sock"));
+        let note = json!({"name": "weir", "processId": number, "started": 0, "socket": socket, "token": "0"});
+        std::fs::write(folder.join(format!("weir.{number}.json")), note.to_string()).unwrap();
+    }
+    has(&user.attached(&["lockside"], ""), &[&format!("lockside (process {})", host.id())]);
+    assert_eq!(std::fs::read_dir(&folder).unwrap().count(), 2, "the note and the socket of the live one");
+}
+
 #[cfg(unix)]
 #[test]
 fn what_is_written_is_for_the_owner_only() {

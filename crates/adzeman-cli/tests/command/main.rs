@@ -11,9 +11,12 @@ mod inspecting;
 
 use serde_json::Value as Json;
 
+/// The command, for which hosts are announced in a folder of these tests.
 fn adzeman() -> Command {
+    let user = std::env::var("USER").unwrap_or_default();
     let mut command = Command::new(assert_cmd::cargo::cargo_bin!("adzeman"));
-    command.env_remove("ADZEMAN").env("NO_COLOR", "1");
+    let runtime = std::env::temp_dir().join(format!("adzeman-tests-{user}"));
+    command.env_remove("ADZEMAN").env("NO_COLOR", "1").env("XDG_RUNTIME_DIR", runtime);
     command
 }
 

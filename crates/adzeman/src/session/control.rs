@@ -35,29 +35,32 @@ impl Session {
 
     /// Lets a context that is held go on, once the answer is on its way.
     fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
-        let context = self.held(thread_id)?;
-        self.afterwards = Some(Box::new(move || context.let_go(go)));
+        let (context, stop) = self.held(thread_id)?;
+        self.afterwards = Some(Box::new(move || context.let_go(stop, go)));
         self.references.clear();
         Ok(())
     }
 
-    /// A context that is held itself, and not with another one of its thread.
-    fn held(&self, thread_id: i64) -> Result<Arc<ContextShared>, SessionError> {
+    /// A context that is held itself, and not with another one of its thread, and the number of the stop.
+    fn held(&self, thread_id: i64) -> Result<(Arc<ContextShared>, u64), SessionError> {
         let context = self.context(thread_id)?;
         if context.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
-        let is_held = ask(&context, |point| point.hold.is_some_and(|hold| hold.context == point.context.shared.id))?;
-        if !is_held {
-            return Err(SessionError::NotStopped(context.name.clone()));
+        let stop = ask(&context, |point| {
+            let hold = point.hold.filter(|hold| hold.context == point.context.shared.id);
+            hold.map(|hold| hold.number)
+        })?;
+        match stop {
+            Some(stop) => Ok((context, stop)),
+            None => Err(SessionError::NotStopped(context.name.clone())),
         }
-        Ok(context)
     }
 
     /// Delivers the event again whose handler is held.
     pub(super) fn restart_frame(&mut self, arguments: &RestartFrameArguments) -> Result<(), SessionError> {
         let (context, _) = self.frame(arguments.frame_id)?;
-        let context = self.held(context.id)?;
+        let (context, _) = self.held(context.id)?;
         let event = ask(&context, |_| {
             current_event(|event| event.map(|event| (event.kind().to_owned(), event.is_repeatable())))
         })?;

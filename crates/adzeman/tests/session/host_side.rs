@@ -8,7 +8,7 @@ use std::thread;
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use serde_json::json;
 
-use crate::harness::{LONG, SCRIPT};
+use crate::harness::{Client, LONG, SCRIPT};
 
 /// A payload that notes when it is serialised.
 struct Watched(Rc<Cell<u32>>);
@@ -81,7 +81,7 @@ fn the_clock_stands_still_at_a_stop_and_the_pump_runs() {
         }
         script_host.on_pause(|| ());
     });
-    let mut client = crate::harness::Client::connect(&host);
+    let mut client = Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok(
         "setBreakpoints",
@@ -143,7 +143,7 @@ fn scripts_loaded_again_stop_too_and_contexts_that_never_loaded_them_are_left_al
             script_host.emit(Event::of("frame.update"), || book.call::<()>(())).unwrap();
         }
     });
-    let mut client = crate::harness::Client::connect(&host);
+    let mut client = Client::connect(&host);
     client.ok("initialize", json!({}));
     let wanted = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11, "condition": "n > 3 and n < 8"}]});
     client.ok("setBreakpoints", wanted.clone());
@@ -165,7 +165,7 @@ fn scripts_loaded_again_stop_too_and_contexts_that_never_loaded_them_are_left_al
 #[test]
 fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() {
     let host = Host::builder("test").start(Listen::ANY_PORT).unwrap();
-    let mut client = crate::harness::Client::connect(&host);
+    let mut client = Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 11}]}));
     let script_host = host.clone();
@@ -188,46 +188,91 @@ fn a_breakpoint_set_before_its_script_is_loaded_and_before_attaching_is_armed() 
     assert_eq!(script.join().unwrap(), 11);
 }
 
+/// A host that handles an event in which its script waits, in line 2, until it is let through to line 3.
+struct Gated {
+    host: Host,
+    open: crossbeam_channel::Sender<()>,
+    script: thread::JoinHandle<i64>,
+}
+
+impl Gated {
+    /// Starts it; the script waits when this returns.
+    fn start() -> Self {
+        let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
+        let (waits, is_waiting) = crossbeam_channel::bounded(1);
+        let (open, is_open) = crossbeam_channel::bounded(1);
+        let script_host = host.clone();
+        let script = thread::spawn(move || {
+            let lua = mlua::Lua::new();
+            let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
+            let gate = lua.create_function(move |_, ()| {
+                waits.send(()).unwrap();
+                is_open.recv_timeout(LONG).map_err(mlua::Error::external)
+            });
+            lua.globals().set("gate", gate.unwrap()).unwrap();
+            let text = "function update()\n  gate()\n  return 1\nend";
+            context.load("gate.lua", text).unwrap().call::<()>(()).unwrap();
+            let update = lua.globals().get::<mlua::Function>("update").unwrap();
+            script_host.emit(Event::of("frame.update"), || update.call::<i64>(())).unwrap()
+        });
+        is_waiting.recv_timeout(LONG).unwrap();
+        Self { host, open, script }
+    }
+
+    fn attach(&self) -> Client {
+        let mut client = Client::connect(&self.host);
+        client.ok("initialize", json!({}));
+        client.ok("attach", json!({}));
+        client
+    }
+
+    /// Lets the script through.
+    fn open(&self) {
+        self.open.send(()).unwrap();
+    }
+
+    fn end(self) {
+        assert_eq!(self.script.join().unwrap(), 1);
+    }
+}
+
+fn break_behind_the_gate(client: &mut Client) {
+    client.ok("setBreakpoints", json!({"source": {"path": "gate.lua"}, "breakpoints": [{"line": 3}]}));
+}
+
 #[test]
 fn a_client_that_comes_right_before_a_stop_is_told_of_it_once() {
-    let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
-    let mut first = crate::harness::Client::connect(&host);
-    first.ok("initialize", json!({}));
-    first.ok("setBreakpoints", json!({"source": {"path": "gate.lua"}, "breakpoints": [{"line": 3}]}));
-    let (in_gate, is_in_gate) = crossbeam_channel::bounded(1);
-    let (open, is_open) = crossbeam_channel::bounded(1);
-    let script_host = host.clone();
-    let script = thread::spawn(move || {
-        let lua = mlua::Lua::new();
-        let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
-        let gate = lua.create_function(move |_, ()| {
-            in_gate.send(()).unwrap();
-            is_open.recv_timeout(LONG).map_err(mlua::Error::external)
-        });
-        lua.globals().set("gate", gate.unwrap()).unwrap();
-        context.load("gate.lua", "function update()\n  gate()\n  return 1\nend").unwrap().call::<()>(()).unwrap();
-        while !script_host.is_attached() {
-            thread::yield_now();
-        }
-        let update = lua.globals().get::<mlua::Function>("update").unwrap();
-        script_host.emit(Event::of("frame.update"), || update.call::<i64>(())).unwrap()
-    });
-    first.ok("attach", json!({}));
-    is_in_gate.recv_timeout(LONG).unwrap();
-    let mut second = crate::harness::Client::connect(&host);
-    second.ok("initialize", json!({}));
-    second.ok("attach", json!({}));
-    open.send(()).unwrap();
+    let gated = Gated::start();
+    let (mut first, mut second) = (gated.attach(), gated.attach());
+    break_behind_the_gate(&mut first);
+    gated.open();
     assert_eq!((first.stopped().1, second.stopped().1), (3, 3));
     assert!(!second.has_event("stopped"), "what was asked for at the stop is answered, and there was no more");
     first.go_on("continue");
-    assert_eq!(script.join().unwrap(), 1);
+    gated.end();
+}
+
+#[test]
+fn what_lets_one_stop_go_does_not_reach_a_later_one() {
+    let gated = Gated::start();
+    // The script hears of this one's leaving when it is stopped for the other one.
+    gated.attach().vanish();
+    while gated.host.is_attached() {
+        thread::yield_now();
+    }
+    let mut client = gated.attach();
+    break_behind_the_gate(&mut client);
+    gated.open();
+    assert_eq!(client.stopped().1, 3);
+    assert_eq!(client.evaluate("1 + 1"), "2", "it is still stopped");
+    client.go_on("continue");
+    gated.end();
 }
 
 #[test]
 fn a_chunk_that_a_script_loads_itself_binds_the_breakpoint_that_waits_for_it() {
     let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::ANY_PORT).unwrap();
-    let mut client = crate::harness::Client::connect(&host);
+    let mut client = Client::connect(&host);
     client.ok("initialize", json!({}));
     client.ok("setBreakpoints", json!({"source": {"path": "made.lua"}, "breakpoints": [{"line": 2}]}));
     let script_host = host.clone();
