@@ -16,7 +16,7 @@ use crate::report::HostRow;
 /// How long a host may take to say what it is doing.
 const STATUS_WITHIN: Duration = Duration::from_millis(1500);
 /// Between two looks whether a host is there.
-const LOOK_AGAIN_AFTER: Duration = Duration::from_millis(100);
+pub(crate) const LOOK_AGAIN_AFTER: Duration = Duration::from_millis(100);
 
 /// A host that was reached.
 pub(crate) struct Reached {

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman_dap::Event;
@@ -301,8 +302,18 @@ impl<'a> Session<'a> {
     pub(crate) fn come_back(&mut self) -> Result<(), CliError> {
         self.printer.notice(&Notice::Following { host: self.host.name.clone() });
         INTERRUPTED.store(false, SeqCst);
-        let reached = reach::wait_for(Some(&self.target), None, |waited| self.tell_waiting(waited))?;
-        self.join(reached)
+        let begun = Instant::now();
+        loop {
+            let reached = reach::wait_for(Some(&self.target), None, |waited| self.tell_waiting(waited))?;
+            match self.join(reached) {
+                // It was about to end, or is still busy with its start.
+                Err(CliError::HostGone(_) | CliError::NotAHost { .. } | CliError::NoAnswer(_)) => {
+                    self.tell_waiting(begun.elapsed())?;
+                    thread::sleep(reach::LOOK_AGAIN_AFTER);
+                }
+                outcome => return outcome,
+            }
+        }
     }
 
     /// Attaches to a host that takes the place of the one before, and sets everything again.
@@ -321,6 +332,9 @@ impl<'a> Session<'a> {
         self.ready()?;
         let (host, process_id) = (self.host.name.clone(), self.host.process_id);
         self.printer.notice(&Notice::AttachedAgain { host, process_id, breakpoints });
+        for held in self.breakpoints.iter().filter(|held| held.id.is_none()) {
+            self.printer.notice(&Notice::Breakpoint { number: held.number, bound: false, note: held.note.clone() });
+        }
         Ok(())
     }
 
@@ -500,7 +514,10 @@ impl<'a> Session<'a> {
                 let body: LoadedSourceBody = read(event)?;
                 self.compare(&body.source);
             }
-            "thread" => self.refresh_contexts()?,
+            "thread" => {
+                self.refresh_contexts()?;
+                self.set_waiting_changes()?;
+            }
             "terminated" => return Err(CliError::HostGone("it has ended".to_owned())),
             extra::ROLE => {
                 let body: RoleBody = read(event)?;

@@ -10,7 +10,7 @@ use serde_json::{Value as Json, json};
 
 use crate::command::{Action, Break, Change, Pick, Site};
 use crate::error::CliError;
-use crate::report::{BreakRow, Report};
+use crate::report::{BreakRow, Notice, Report};
 use crate::session::{Held, Session};
 
 /// Which request a breakpoint goes in: the protocol replaces all of a request together.
@@ -64,27 +64,49 @@ impl Session<'_> {
             .ok_or_else(|| CliError::Refused("the host does not know the breakpoint".to_owned()))
     }
 
-    /// Sets all breakpoints again, in a host that knows none of them; answers how many there are.
+    /// Sets all breakpoints again, in a host that knows none of them; answers how many it took.
     pub(crate) fn set_again(&mut self) -> Result<usize, CliError> {
-        let mut groups: Vec<Group> = Vec::new();
+        for held in &mut self.breakpoints {
+            (held.id, held.bound, held.data_id) = (None, false, None);
+        }
+        self.find_changes()?;
+        self.send_groups(self.breakpoints.iter().map(|held| Group::of(&held.wanted.site)).collect())?;
+        Ok(self.breakpoints.iter().filter(|held| held.id.is_some()).count())
+    }
+
+    /// Sets breakpoints on changes again whose values were not there yet.
+    pub(crate) fn set_waiting_changes(&mut self) -> Result<(), CliError> {
+        let found = self.find_changes()?;
+        if !found.is_empty() {
+            self.send_breakpoints(&Group::Changes)?;
+        }
+        for held in self.breakpoints.iter().filter(|held| found.contains(&held.number)) {
+            self.printer.notice(&Notice::Breakpoint {
+                number: held.number,
+                bound: held.bound,
+                note: held.note.clone(),
+            });
+        }
+        Ok(())
+    }
+
+    /// Looks for the values of breakpoints on changes that were not found yet; answers the numbers of those that were.
+    fn find_changes(&mut self) -> Result<Vec<usize>, CliError> {
+        let mut found = Vec::new();
         for position in 0..self.breakpoints.len() {
-            let site = self.breakpoints[position].wanted.site.clone();
-            let data_id = match &site {
-                Site::Change { target, .. } => match self.data_id(target) {
-                    Err(error) if error.is_final() => return Err(error),
-                    found => found.ok(),
-                },
-                _ => None,
-            };
-            let held = &mut self.breakpoints[position];
-            (held.id, held.bound, held.data_id) = (None, false, data_id);
-            let group = Group::of(&site);
-            if !groups.contains(&group) {
-                groups.push(group);
+            let held = &self.breakpoints[position];
+            let (Site::Change { target, .. }, None) = (&held.wanted.site, &held.data_id) else { continue };
+            let (number, target) = (held.number, target.clone());
+            match self.data_id(&target) {
+                Ok(data_id) => {
+                    self.breakpoints[position].data_id = Some(data_id);
+                    found.push(number);
+                }
+                Err(error) if error.is_final() => return Err(error),
+                Err(error) => self.breakpoints[position].note = Some(error.to_string()),
             }
         }
-        groups.iter().try_for_each(|group| self.send_breakpoints(group))?;
-        Ok(self.breakpoints.len())
+        Ok(found)
     }
 
     /// What the host calls a value that is to be watched.
@@ -196,7 +218,8 @@ impl Session<'_> {
             let stale = places.iter().find_map(|place| self.stale.get(place.rsplit_once(':')?.0));
             let stale = stale
                 .map(|stale| format!("{} here is another text than the host runs: is this the line?", stale.local));
-            let notes: Vec<_> = now.and_then(|now| now.message.clone()).into_iter().chain(stale).collect();
+            let why = now.map_or(held.note.clone(), |now| now.message.clone());
+            let notes: Vec<_> = why.into_iter().chain(stale).collect();
             BreakRow {
                 number: held.number,
                 what: held.wanted.to_string(),
@@ -226,10 +249,18 @@ impl Session<'_> {
 
     /// Tells the host all breakpoints of a group.
     fn send_breakpoints(&mut self, group: &Group) -> Result<(), CliError> {
-        let of_group = |held: &&Held| Group::of(&held.wanted.site) == *group;
-        let owns: Vec<Own> =
-            self.breakpoints.iter().filter(of_group).map(|held| self.own(held)).collect::<Result<_, _>>()?;
-        let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(of_group).zip(owns).collect();
+        // A value that was not found cannot be watched yet.
+        let is_sent = |held: &Held| {
+            let is_found = held.data_id.is_some() || *group != Group::Changes;
+            is_found && Group::of(&held.wanted.site) == *group
+        };
+        let owns: Vec<Own> = self
+            .breakpoints
+            .iter()
+            .filter(|held| is_sent(held))
+            .map(|held| self.own(held))
+            .collect::<Result<_, _>>()?;
+        let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(|held| is_sent(held)).zip(owns).collect();
         let (command, arguments) = match group {
             Group::Lines(path) => ("setBreakpoints", json!(lines(&self.paths.to_host(path), held))),
             Group::Functions => ("setFunctionBreakpoints", json!(functions(held))),
@@ -237,7 +268,7 @@ impl Session<'_> {
             Group::Changes => ("setDataBreakpoints", json!(changes(held))),
         };
         let body: SetBreakpointsBody = self.client.request(command, &arguments)?;
-        let members = self.breakpoints.iter_mut().filter(|held| Group::of(&held.wanted.site) == *group);
+        let members = self.breakpoints.iter_mut().filter(|held| is_sent(held));
         for (held, now) in members.zip(body.breakpoints) {
             (held.id, held.bound, held.note) = (now.id, now.verified, now.message);
         }

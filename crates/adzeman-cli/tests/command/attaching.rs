@@ -4,6 +4,9 @@ use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use serde_json::{Value as Json, json};
@@ -233,6 +236,76 @@ fn a_session_follows_its_host_through_a_restart() {
     read_to("lockside is gone; waiting until it is there again");
     session.kill().unwrap();
     session.wait().unwrap();
+}
+
+/// A host within this process, which handles events in a script until it is told to end.
+struct Weir {
+    host: adzeman::Host,
+    ends: Arc<AtomicBool>,
+    script: Option<thread::JoinHandle<()>>,
+}
+
+impl Weir {
+    fn start(name: &str) -> Self {
+        let host = adzeman::Host::builder(name).event(adzeman::EventKind::new("frame.update"));
+        Self { host: host.start(adzeman::Listen::Dormant).unwrap(), ends: Arc::default(), script: None }
+    }
+
+    fn open_context(&mut self) {
+        let (host, ends) = (self.host.clone(), self.ends.clone());
+        self.script = Some(thread::spawn(move || {
+            let lua = mlua::Lua::new();
+            let context = adzeman::LuaContext::attach(&host, &lua, "weir").unwrap();
+            context
+                .load("weir.lua", "turns = 0\nfunction update() turns = turns + 1 end")
+                .unwrap()
+                .call::<()>(())
+                .unwrap();
+            let update: mlua::Function = lua.globals().get("update").unwrap();
+            while !ends.load(SeqCst) {
+                host.emit(adzeman::Event::of("frame.update"), || update.call::<()>(())).unwrap();
+                thread::sleep(Duration::from_millis(1));
+            }
+        }));
+    }
+
+    fn end(self) {
+        self.ends.store(true, SeqCst);
+        self.host.close();
+        self.script.into_iter().for_each(|script| script.join().unwrap());
+    }
+}
+
+#[test]
+fn a_change_is_waited_for_in_a_host_that_has_opened_no_script_yet() {
+    let name = format!("weir-{}", std::process::id());
+    let mut weir = Weir::start(&name);
+    weir.open_context();
+    // The host is announced where this process looks for hosts, and so is it to the command.
+    let mut session = Command::new(assert_cmd::cargo::cargo_bin!("adzeman"))
+        .env("NO_COLOR", "1")
+        .args(["attach", &name, "--follow", "--batch", "-"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut input = session.stdin.take().unwrap();
+    let mut output = BufReader::new(session.stdout.take().unwrap()).lines().map(Result::unwrap);
+    let mut read_to = |part: &str| assert!(output.any(|line| line.contains(part)), "no '{part}'");
+    input.write_all(b"break on change turns say \"turn {turns}\"\ngo\n").unwrap();
+    read_to("turn 3");
+    weir.end();
+    read_to("is gone; waiting");
+    let mut weir = Weir::start(&name);
+    read_to("set again: 0 breakpoints");
+    read_to("breakpoint 1 is not bound any more: the host has opened no context yet");
+    weir.open_context();
+    read_to("breakpoint 1 is bound now");
+    read_to("turn ");
+    session.kill().unwrap();
+    session.wait().unwrap();
+    weir.end();
 }
 
 #[test]
