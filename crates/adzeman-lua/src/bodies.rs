@@ -10,6 +10,8 @@ use adzeman_core::source::{Line, LineSet};
 use full_moon::ast::{LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
+use crate::filters::Filter;
+
 /// Why no call can be put on a line.
 const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
 const A_LOOP: &str = "a loop begins on the line, which is reached at each turn";
@@ -44,13 +46,23 @@ impl Statements {
         (placed, refused)
     }
 
-    /// Puts a call of the constant `marker` on each of the lines, which are among the [`places`](Self::places).
-    pub(crate) fn with_calls(&self, text: &str, placed: &LineSet, marker: &str) -> String {
+    /// Puts a call of the constant `marker` on each of the lines, which are among the [`places`](Self::places), behind its
+    /// filter if it has one.
+    pub(crate) fn with_calls(
+        &self,
+        text: &str,
+        placed: &LineSet,
+        marker: &str,
+        filters: &BTreeMap<Line, Filter>,
+    ) -> String {
         let mut out = String::with_capacity(text.len());
         let mut from = 0;
-        for (at, _) in placed.iter().filter_map(|line| self.starts.get(&line.get())) {
+        for (line, (at, _)) in placed.iter().filter_map(|line| Some((line, self.starts.get(&line.get())?))) {
             out.push_str(&text[from..*at]);
-            out.push_str(&format!(";(\"{marker}\")();"));
+            out.push_str(&match filters.get(&line) {
+                Some(filter) => format!(";if {} then (\"{marker}\")() end;", filter.text()),
+                None => format!(";(\"{marker}\")();"),
+            });
             from = *at;
         }
         out.push_str(&text[from..]);
@@ -86,7 +98,7 @@ mod tests {
         let lines: LineSet = lines.iter().copied().collect();
         let statements = Statements::of(text).unwrap();
         let (placed, refused) = statements.places(&lines);
-        let instrumented = statements.with_calls(text, &placed, "m");
+        let instrumented = statements.with_calls(text, &placed, "m", &BTreeMap::new());
         assert_eq!(instrumented.replace(";(\"m\")();", "@"), expected);
         mlua::Lua::new().load(&instrumented).into_function().unwrap();
         let all = placed.iter().count() + refused.len();

@@ -6,14 +6,22 @@
 use adzeman_core::source::{Line, LineSet};
 
 /// One function of a chunk.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Prototype {
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(crate) struct Prototype<'a> {
     /// Line of its definition; 0 for a whole chunk.
     pub(crate) first: u32,
     /// Last line of its definition; 0 for a whole chunk.
     pub(crate) last: u32,
     /// Lines with code, nested functions not included.
     pub(crate) lines: LineSet,
+    /// Its instructions.
+    pub(crate) code: Vec<u32>,
+    /// The line of each instruction; 0 for those of a chunk without lines.
+    pub(crate) line_of: Vec<u32>,
+    /// Its constants: the texts among them.
+    pub(crate) texts: Vec<Option<&'a [u8]>>,
+    /// Its captured variables: of which function, which of its variables, and of which kind.
+    pub(crate) captured: &'a [u8],
 }
 
 /// A signature, the version and format, six bytes that show damaged copies, and three sizes (`ldump.c`).
@@ -26,7 +34,7 @@ const ABSOLUTE: i8 = -0x80;
 const DEEPEST: usize = 250;
 
 /// All functions of a chunk, outer ones first; `None` when it is not of the layout known here.
-pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype>> {
+pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype<'_>>> {
     let mut reader = Reader { rest: chunk.strip_prefix(HEADER)? };
     reader.bytes(AFTER_HEADER)?;
     let mut found = Vec::new();
@@ -65,49 +73,54 @@ impl<'a> Reader<'a> {
         self.number()?.try_into().ok()
     }
 
-    fn skip_string(&mut self) -> Option<()> {
+    fn string(&mut self) -> Option<&'a [u8]> {
         let size = self.number()?;
-        self.bytes(size.saturating_sub(1)).map(|_| ())
+        self.bytes(size.saturating_sub(1))
     }
 
-    fn skip_constants(&mut self) -> Option<()> {
+    fn constants(&mut self) -> Option<Vec<Option<&'a [u8]>>> {
+        let mut texts = Vec::new();
         for _ in 0..self.number()? {
-            match self.byte()? {
-                0 | 1 | 17 => {}
-                3 | 19 => {
-                    self.bytes(8)?;
-                }
-                4 | 20 => self.skip_string()?,
+            texts.push(match self.byte()? {
+                0 | 1 | 17 => None,
+                3 | 19 => self.bytes(8).map(|_| None)?,
+                4 | 20 => Some(self.string()?),
                 _ => return None,
-            }
+            });
         }
-        Some(())
+        Some(texts)
     }
 
-    fn function(&mut self, found: &mut Vec<Prototype>, depth: usize) -> Option<()> {
+    fn function(&mut self, found: &mut Vec<Prototype<'a>>, depth: usize) -> Option<()> {
         if depth > DEEPEST {
             return None;
         }
-        self.skip_string()?;
+        self.string()?;
         let (first, last) = (self.line()?, self.line()?);
         self.byte()?;
         let is_vararg = self.byte()? != 0;
         self.byte()?;
         let instructions = self.number()?;
-        self.bytes(instructions.checked_mul(4)?)?;
-        self.skip_constants()?;
+        let code = self.bytes(instructions.checked_mul(4)?)?;
+        let code =
+            code.chunks_exact(4).map(|bytes| u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])).collect();
+        let texts = self.constants()?;
         let captured = self.number()?;
-        self.bytes(captured.checked_mul(3)?)?;
+        let captured = self.bytes(captured.checked_mul(3)?)?;
         let position = found.len();
-        found.push(Prototype { first, last, lines: LineSet::default() });
+        found.push(Prototype { first, last, code, texts, captured, ..Prototype::default() });
         for _ in 0..self.number()? {
             self.function(found, depth + 1)?;
         }
-        found[position].lines = self.lines(first, is_vararg)?;
+        let line_of = self.lines(first)?;
+        // The first instruction of a function with any number of arguments only prepares them.
+        let reached = &line_of[usize::from(is_vararg).min(line_of.len())..];
+        found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
+        found[position].line_of = line_of;
         self.skip_names()
     }
 
-    fn lines(&mut self, first: u32, is_vararg: bool) -> Option<LineSet> {
+    fn lines(&mut self, first: u32) -> Option<Vec<u32>> {
         let count = self.number()?;
         let steps = self.bytes(count)?;
         let mut absolute = Vec::new();
@@ -115,29 +128,26 @@ impl<'a> Reader<'a> {
             absolute.push((self.number()?, self.line()?));
         }
         let mut line = i64::from(first);
-        let mut lines = LineSet::default();
+        let mut lines = Vec::with_capacity(count);
         for (instruction, step) in steps.iter().enumerate() {
             let step = i8::from_le_bytes([*step]);
             line = match step {
                 ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
                 step => line + i64::from(step),
             };
-            // The first instruction of a function with any number of arguments only prepares them.
-            if instruction > 0 || !is_vararg {
-                lines.insert(Line::new(u32::try_from(line).ok()?)?);
-            }
+            lines.push(u32::try_from(line).ok()?);
         }
         Some(lines)
     }
 
     fn skip_names(&mut self) -> Option<()> {
         for _ in 0..self.number()? {
-            self.skip_string()?;
+            self.string()?;
             self.number()?;
             self.number()?;
         }
         for _ in 0..self.number()? {
-            self.skip_string()?;
+            self.string()?;
         }
         Some(())
     }

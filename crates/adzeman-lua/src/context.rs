@@ -233,8 +233,7 @@ impl Context {
     /// Called by the hook on a line that is covered.
     pub(crate) fn line_reached(&self, state: State, activation: &Activation, line: u32) {
         let line = Line::new(line).unwrap_or(Line::FIRST);
-        let reports_itself = activation.definition().is_some_and(|held| self.exchanges.borrow().reports(&held, line));
-        if reports_itself {
+        if self.reports_itself(activation, line) {
             return;
         }
         let source = self.source_of(state, activation);
@@ -244,10 +243,18 @@ impl Context {
         }
     }
 
-    /// Called by an exchanged body where a line has a breakpoint.
+    fn reports_itself(&self, activation: &Activation, line: Line) -> bool {
+        activation.definition().is_some_and(|held| self.exchanges.borrow().reports(&held, line))
+    }
+
+    /// Called by an exchanged body where a line has a breakpoint. In a body that was replaced while it runs, the hook reports
+    /// the lines.
     pub(crate) fn site_reached(&self, state: State, activation: &Activation, line: u32) {
-        let source = self.source_of(state, activation);
         let line = Line::new(line).unwrap_or(Line::FIRST);
+        if !self.reports_itself(activation, line) {
+            return;
+        }
+        let source = self.source_of(state, activation);
         self.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
     }
 
@@ -401,11 +408,9 @@ impl Context {
         self.set_needed_hooks(need, true);
     }
 
-    /// Arms lines by exchanged bodies, as far as that can be. What this state never loaded is another state's business.
+    /// Arms lines by exchanged bodies, as far as that can be.
     fn arm_lines(&self, need: &Need) {
-        let known = need.armed.sources().filter(|(source, _)| self.texts.borrow().contains_key(source));
-        let armed: Vec<_> = known.map(|(source, lines)| (source, lines.clone())).collect();
-        self.lines_hooked.set(self.exchange_bodies(&armed));
+        self.lines_hooked.set(self.exchange_bodies(&need.armed));
     }
 
     /// Sets the hooks that are needed now; with `anew` also where they are set already.
@@ -499,7 +504,8 @@ impl Context {
         if self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes()) {
             return;
         }
-        let Some(prototypes) = prototypes(&state.dump(-1)) else { return };
+        let chunk = state.dump(-1);
+        let Some(prototypes) = prototypes(&chunk) else { return };
         let text = text_of(&chunk_name);
         let id = self.supervisor.source_loaded(facts(&display_name(&chunk_name), text.clone(), &prototypes));
         self.note_source(&chunk_name, text, id);

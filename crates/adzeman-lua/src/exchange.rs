@@ -1,22 +1,27 @@
 //! How lines are armed: by an exchanged body where that can be, by the line hook elsewhere.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ffi::CString;
 use std::sync::Arc;
 
-use adzeman_core::breakpoint::SourceLine;
+use adzeman_core::breakpoint::{Armed, SourceLine};
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet, SourceId};
 
 use crate::bodies::{NOT_PARSED, Statements};
+use crate::chunk::prototypes;
 use crate::context::Context;
 use crate::ffi::exchange::{Body, Tree, compile};
 use crate::ffi::layout::{self, Definition};
 use crate::ffi::state::{State, Type};
-use crate::ffi::walk;
+use crate::ffi::{instructions, walk};
+use crate::filters::{Filter, Jump, jumps};
 
 /// Safe points between two looks for functions that have returned, at most.
 const MOST_PASSED_BY: u32 = 4096;
+
+/// Conditions whose filters are kept.
+const MOST_FILTERS: usize = 4096;
 
 const NOT_KNOWN: &str = "the layout of this engine is not known";
 const OTHER_TREE: &str = "the text does not give the functions that run";
@@ -28,6 +33,16 @@ pub(crate) struct SourceText {
     pub(crate) text: Option<Arc<str>>,
 }
 
+/// Filters of lines, by the lines.
+type Filters = BTreeMap<Line, Filter>;
+
+/// What is to be armed of a source.
+struct Wanted {
+    source: SourceId,
+    lines: LineSet,
+    filters: Filters,
+}
+
 /// The bodies of one source.
 struct Exchange {
     statements: Statements,
@@ -37,8 +52,9 @@ struct Exchange {
     current: Option<Tree>,
     /// Earlier bodies that some function may still have.
     earlier: Vec<Tree>,
-    /// The lines on which the current bodies report.
+    /// The lines on which the current bodies report, and the filters asked for there.
     lines: LineSet,
+    filters: Filters,
 }
 
 /// Where a body is.
@@ -69,6 +85,8 @@ pub(crate) struct Exchanges {
     pass_by: u32,
     /// Functions that are of no known body, so that their lines need the hook.
     strangers: HashSet<SourceId>,
+    /// The filters of conditions, as far as they were asked for.
+    known_filters: HashMap<String, Option<Filter>>,
 }
 
 impl Exchanges {
@@ -121,27 +139,39 @@ impl Exchanges {
 }
 
 impl Context {
-    /// Arms the lines of all sources by exchanged bodies, as far as that can be; whether any line is left for the hook.
-    pub(crate) fn exchange_bodies(&self, armed: &[(SourceId, LineSet)]) -> bool {
+    /// Arms the lines of all sources by exchanged bodies, as far as that can be; whether any line is left for the hook. What
+    /// this state never loaded is another state's business.
+    pub(crate) fn exchange_bodies(&self, armed: &Armed) -> bool {
+        let known = armed.sources().filter(|(source, _)| self.texts.borrow().contains_key(source));
+        let mut all: Vec<Wanted> = known
+            .map(|(source, lines)| {
+                let filters = self.exchanges.borrow_mut().filters(armed, source, lines);
+                Wanted { source, lines: lines.clone(), filters }
+            })
+            .collect();
         if !layout::is_known() {
-            self.tell_hooked(armed, NOT_KNOWN);
-            return !armed.is_empty();
+            all.iter().for_each(|wanted| self.tell_hooked(wanted, NOT_KNOWN));
+            return !all.is_empty();
         }
-        let mut sources: Vec<SourceId> = armed.iter().map(|(source, _)| *source).collect();
-        sources.extend(self.exchanges.borrow().sources.keys());
-        sources.sort_unstable();
-        sources.dedup();
-        let none = LineSet::default();
-        for source in sources {
-            let lines = armed.iter().find(|(held, _)| *held == source).map_or(&none, |(_, lines)| lines);
-            match self.exchange_source(source, lines) {
-                Ok(refused) => self.tell_armed(source, lines, &refused),
-                Err(why) => self.tell_armed(source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>()),
+        let idle: Vec<SourceId> = {
+            let is_idle = |source: &&SourceId| all.iter().all(|wanted| wanted.source != **source);
+            self.exchanges.borrow().sources.keys().filter(is_idle).copied().collect()
+        };
+        all.extend(idle.into_iter().map(|source| Wanted {
+            source,
+            lines: LineSet::default(),
+            filters: Filters::new(),
+        }));
+        all.sort_unstable_by_key(|wanted| wanted.source);
+        for wanted in &all {
+            match self.exchange_source(wanted) {
+                Ok(refused) => self.tell_armed(wanted.source, &wanted.lines, &refused),
+                Err(why) => self.tell_hooked(wanted, why),
             }
         }
         self.settle();
         let exchanges = self.exchanges.borrow();
-        armed.iter().any(|(source, lines)| !exchanges.covers(*source, lines))
+        all.iter().any(|wanted| !wanted.lines.is_empty() && !exchanges.covers(wanted.source, &wanted.lines))
     }
 
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
@@ -157,10 +187,9 @@ impl Context {
         }
     }
 
-    fn tell_hooked(&self, armed: &[(SourceId, LineSet)], why: &'static str) {
-        for (source, lines) in armed {
-            self.tell_armed(*source, lines, &lines.iter().map(|line| (line, why)).collect::<Vec<_>>());
-        }
+    fn tell_hooked(&self, wanted: &Wanted, why: &'static str) {
+        let all: Vec<_> = wanted.lines.iter().map(|line| (line, why)).collect();
+        self.tell_armed(wanted.source, &wanted.lines, &all);
     }
 
     fn tell_armed(&self, source: SourceId, lines: &LineSet, refused: &[(Line, &'static str)]) {
@@ -171,52 +200,26 @@ impl Context {
     }
 
     /// Makes the bodies of a source for these lines; answers the lines that need the hook, and why.
-    fn exchange_source(&self, source: SourceId, lines: &LineSet) -> Result<Vec<(Line, &'static str)>, &'static str> {
+    fn exchange_source(&self, wanted: &Wanted) -> Result<Vec<(Line, &'static str)>, &'static str> {
+        let Wanted { source, lines, filters } = wanted;
         let mut exchanges = self.exchanges.borrow_mut();
-        if !exchanges.sources.contains_key(&source) {
+        if !exchanges.sources.contains_key(source) {
             if lines.is_empty() {
                 return Ok(Vec::new());
             }
-            let exchange = self.begin_exchange(source, &mut exchanges)?;
-            exchanges.sources.insert(source, exchange);
+            let exchange = self.begin_exchange(*source, &mut exchanges)?;
+            exchanges.sources.insert(*source, exchange);
         }
-        let Some(held) = exchanges.sources.get(&source) else { return Ok(Vec::new()) };
+        let Exchanges { sources, last_anchor, .. } = &mut *exchanges;
+        let Some(held) = sources.get(source) else { return Ok(Vec::new()) };
         let (placed, refused) = held.statements.places(lines);
-        if placed == held.lines {
+        if placed == held.lines && *filters == held.filters {
             return Ok(refused);
         }
-        let (text, chunk_name) = self.text_of_source(source).ok_or(NOT_PARSED)?;
-        let marker = unused_marker(&text);
-        let instrumented = held.statements.with_calls(&text, &placed, &marker);
-        exchanges.last_anchor += 1;
-        let anchor = exchanges.last_anchor;
-        let compiled = if placed.is_empty() {
-            None
-        } else {
-            let tree = compile(self.main, &instrumented, &chunk_name, Some(&marker), anchor).map_err(|_| OTHER_TREE)?;
-            let fits = exchanges.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
-            if !fits {
-                tree.release(self.main);
-                return Err(OTHER_TREE);
-            }
-            Some(tree)
-        };
-        if let Some(tree) = &compiled {
-            exchanges.enter(source, tree);
-            exchanges.reporting.extend(tree.bodies.iter().map(|body| body.address()));
-        }
-        let mut before = None;
-        if let Some(held) = exchanges.sources.get_mut(&source) {
-            held.lines = placed;
-            before = std::mem::replace(&mut held.current, compiled);
-        }
-        for body in before.iter().flat_map(|tree| &tree.bodies) {
-            exchanges.reporting.remove(&body.address());
-        }
-        if let Some(held) = exchanges.sources.get_mut(&source) {
-            held.earlier.extend(before);
-        }
-        exchanges.unsettle(source);
+        let (text, chunk_name) = self.text_of_source(*source).ok_or(NOT_PARSED)?;
+        let mut making = Making { state: self.main, held, text: &text, chunk_name, placed: &placed, last_anchor };
+        let made = if placed.is_empty() { None } else { Some(making.bodies(filters)?) };
+        exchanges.change(*source, made, placed, filters.clone());
         Ok(refused)
     }
 
@@ -231,10 +234,10 @@ impl Context {
         let statements = Statements::of(&text).ok_or(NOT_PARSED)?;
         exchanges.last_anchor += 1;
         let plain =
-            compile(self.main, &text, &chunk_name, None, exchanges.last_anchor).map_err(|_: EngineError| NOT_PARSED)?;
+            compile(self.main, &text, &chunk_name, exchanges.last_anchor).map_err(|_: EngineError| NOT_PARSED)?;
         exchanges.enter(source, &plain);
-        let (current, earlier, lines) = (None, Vec::new(), LineSet::default());
-        Ok(Exchange { statements, plain, current, earlier, lines })
+        let (current, earlier, lines, filters) = (None, Vec::new(), LineSet::default(), Filters::new());
+        Ok(Exchange { statements, plain, current, earlier, lines, filters })
     }
 
     /// Gives functions the bodies that they should have, but for those on a stack, which keep theirs for now.
@@ -290,7 +293,7 @@ impl Context {
 
     /// Gives every function its plain body back, as far as it is on no stack.
     pub(crate) fn undo_exchanges(&self) {
-        self.exchange_bodies(&[]);
+        self.exchange_bodies(&Armed::default());
     }
 
     /// The plain body of the function at the top, while it has another one.
@@ -300,6 +303,77 @@ impl Context {
         let held = exchanges.positions.get(&body.address())?;
         let plain = *exchanges.sources.get(&held.source)?.plain.bodies.get(held.number)?;
         (plain != body).then_some((body, plain))
+    }
+}
+
+/// The making of bodies for the lines of a source.
+struct Making<'a> {
+    state: State,
+    held: &'a Exchange,
+    text: &'a str,
+    chunk_name: CString,
+    placed: &'a LineSet,
+    last_anchor: &'a mut i64,
+}
+
+impl Making<'_> {
+    /// Bodies that report on their lines, behind those of the filters that do.
+    fn bodies(&mut self, filters: &Filters) -> Result<Tree, &'static str> {
+        let marker = unused_marker(self.text, filters);
+        let calls = self.compile(&marker, &Filters::new()).map_err(|_| OTHER_TREE)?;
+        if !calls.fits(&self.held.plain) {
+            calls.release(self.state);
+            return Err(OTHER_TREE);
+        }
+        let (tree, jumps) = match self.filtered(&calls, &marker, filters) {
+            Some(filtered) => {
+                calls.release(self.state);
+                filtered
+            }
+            None => (calls, Vec::new()),
+        };
+        if tree.report(self.state, &marker, &jumps).is_err() {
+            tree.release(self.state);
+            return Err(OTHER_TREE);
+        }
+        Ok(tree)
+    }
+
+    fn compile(&mut self, marker: &str, filters: &Filters) -> Result<Tree, EngineError> {
+        let text = self.held.statements.with_calls(self.text, self.placed, marker, filters);
+        *self.last_anchor += 1;
+        compile(self.state, &text, &self.chunk_name, *self.last_anchor)
+    }
+
+    /// The same with those of the filters that do, and the jumps that make them safe; `None` when none of them does.
+    fn filtered(&mut self, calls: &Tree, marker: &str, filters: &Filters) -> Option<(Tree, Vec<Jump>)> {
+        let mut left: Filters = filters.clone();
+        left.retain(|line, _| self.placed.contains(*line));
+        if left.is_empty() || !instructions::are_known() {
+            return None;
+        }
+        let dumped = calls.dump(self.state);
+        let plain = prototypes(&dumped)?;
+        loop {
+            let tree = self.compile(marker, &left).ok()?;
+            let dumped = tree.dump(self.state);
+            let found = prototypes(&dumped).map(|filtered| jumps(&plain, &filtered, marker));
+            let refused = match found {
+                Some(Ok(jumps)) if tree.fits(&self.held.plain) => return Some((tree, jumps)),
+                Some(Err(refused)) => refused,
+                _ => BTreeSet::new(),
+            };
+            tree.release(self.state);
+            let mut is_changed = false;
+            left.retain(|line, filter| {
+                let is_refused = refused.contains(line);
+                is_changed |= is_refused;
+                !is_refused || filter.weaken()
+            });
+            if left.is_empty() || !is_changed {
+                return None;
+            }
+        }
     }
 }
 
@@ -386,6 +460,45 @@ impl Exchanges {
         }
     }
 
+    /// The filters of the lines of a source that need not be reported each time.
+    fn filters(&mut self, armed: &Armed, source: SourceId, lines: &LineSet) -> Filters {
+        if self.known_filters.len() > MOST_FILTERS {
+            self.known_filters.clear();
+        }
+        let of_line = |line: Line| {
+            let conditions = armed
+                .at_line(SourceLine { source, line })
+                .iter()
+                .map(|sited| sited.breakpoint.spec.condition.as_deref());
+            Filter::any(conditions.map(|condition| {
+                let condition = condition?;
+                if let Some(known) = self.known_filters.get(condition) {
+                    return known.clone();
+                }
+                self.known_filters.entry(condition.to_owned()).or_insert_with(|| Filter::of(condition)).clone()
+            }))
+        };
+        lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()
+    }
+
+    /// Takes what a source's functions get from now on.
+    fn change(&mut self, source: SourceId, made: Option<Tree>, lines: LineSet, filters: Filters) {
+        if let Some(tree) = &made {
+            self.enter(source, tree);
+            self.reporting.extend(tree.bodies.iter().map(|body| body.address()));
+        }
+        if let Some(held) = self.sources.get_mut(&source) {
+            (held.lines, held.filters) = (lines, filters);
+            if let Some(before) = std::mem::replace(&mut held.current, made) {
+                for body in &before.bodies {
+                    self.reporting.remove(&body.address());
+                }
+                held.earlier.push(before);
+            }
+        }
+        self.unsettle(source);
+    }
+
     /// The body that a function of this position should have.
     fn target(&self, source: SourceId, position: usize) -> Option<Body> {
         let held = self.sources.get(&source)?;
@@ -416,8 +529,9 @@ impl Exchanges {
     }
 }
 
-/// A text that the script does not hold, short enough to be the same object wherever it is.
-fn unused_marker(text: &str) -> String {
+/// A text that neither the script nor a filter holds, short enough to be the same object wherever it is.
+fn unused_marker(text: &str, filters: &Filters) -> String {
+    let is_used = |marker: &str| text.contains(marker) || filters.values().any(|filter| filter.text().contains(marker));
     let mut candidates = (0..).map(|number| format!("line reached {number}"));
-    candidates.find(|marker| !text.contains(marker.as_str())).unwrap_or_default()
+    candidates.find(|marker| !is_used(marker)).unwrap_or_default()
 }

@@ -9,7 +9,7 @@ use crate::chunk::Prototype;
 use crate::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
-pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype]) -> SourceFacts {
+pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
     let named = text.as_deref().map(named_functions).unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
@@ -18,7 +18,7 @@ pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype]
     SourceFacts { name: name.to_owned(), lines: holdable(prototypes, &by_line), text, functions }
 }
 
-fn span(prototype: &Prototype, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {
+fn span(prototype: &Prototype<'_>, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {
     let first = Line::new(prototype.first)?;
     Some(FunctionSpan {
         name: by_line.get(&prototype.first).map(|function| function.name.clone()),
@@ -30,7 +30,7 @@ fn span(prototype: &Prototype, by_line: &HashMap<u32, &NamedFunction>) -> Option
 
 /// All lines with code, without those that only define a function: nobody who asks for a stop on `function fare(...)`
 /// means the moment it is defined.
-fn holdable(prototypes: &[Prototype], by_line: &HashMap<u32, &NamedFunction>) -> LineSet {
+fn holdable(prototypes: &[Prototype<'_>], by_line: &HashMap<u32, &NamedFunction>) -> LineSet {
     let inner: LineSet = prototypes.iter().filter(|p| p.first > 0).flat_map(|p| p.lines.iter()).collect();
     let only_defines =
         |line: Line| !inner.contains(line) && by_line.get(&line.get()).is_some_and(|function| function.is_statement);

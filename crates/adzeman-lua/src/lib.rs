@@ -68,6 +68,7 @@ mod exchange;
 mod expressions;
 mod facts;
 mod ffi;
+mod filters;
 mod json;
 mod names;
 mod offer;
@@ -133,7 +134,8 @@ impl LuaEngine {
     pub fn load(&self, name: &str, text: &str) -> Result<Function, LuaError> {
         let chunk_name = format!("@{name}");
         let function = self.lua.load(text).set_name(&chunk_name).into_function()?;
-        let prototypes = chunk::prototypes(&function.dump(false)).unwrap_or_default();
+        let dumped = function.dump(false);
+        let prototypes = chunk::prototypes(&dumped).unwrap_or_default();
         let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
         let id = self.context.supervisor().source_loaded(facts);
         self.context.note_source(&chunk_name, Some(Arc::from(text)), id);

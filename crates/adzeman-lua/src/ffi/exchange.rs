@@ -8,7 +8,8 @@
 //!   instruction ([`Body::is_same`]). So the number and order of captured variables agree.
 //! - No function that is on a stack gets another body: its frame goes on in the code, constants and line numbers it began
 //!   with. The caller leaves out all of those, on all threads.
-//! - Prototypes themselves are never changed, but for the constant put in before any function has them. A function that
+//! - Prototypes themselves are never changed, but for the constant and the jumps of filters put in before any function has
+//!   them. A function that
 //!   was left out and defines others gives them the bodies it knows; they are found like it when it has returned.
 //! - A body that functions have is kept alive by the closure of its whole script in the registry, for as long as it is
 //!   used. So the collector finds it whatever colour the closure has that points to it, and no barrier is needed.
@@ -24,6 +25,7 @@ use super::activation::Activation;
 use super::hook::{self, context_of};
 use super::layout;
 use super::state::{Slot, State};
+use crate::filters::Jump;
 
 /// The address of a prototype.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -113,10 +115,15 @@ impl Body {
         unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self) };
     }
 
-    /// Puts the native function that reports a line where the constant `marker` is.
-    fn patch(self, marker: usize) {
-        let count = self.count(layout::CONSTANT_COUNT);
-        for number in 0..count {
+    /// Puts a native function where the constant `marker` is.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(super) fn report_with(self, state: State, marker: &str, native: ffi::lua_CFunction) -> Result<(), EngineError> {
+        // Short strings are the same object wherever they are.
+        state.push_bytes(marker.as_bytes())?;
+        let marker = state.with_bytes(-1, |bytes| bytes.as_ptr() as usize - layout::TEXT_OF_STRING).unwrap_or(0);
+        for number in 0..self.count(layout::CONSTANT_COUNT) {
             // SAFETY: as in `inner`; a constant is a value of 16 bytes. A native function without captured variables is no
             // object of the collector, so it can stand where a string did.
             unsafe {
@@ -124,50 +131,45 @@ impl Body {
                 let constant = constants.byte_add(number * layout::SIZE_OF_VALUE);
                 let tag = constant.byte_add(layout::TAG_OF_VALUE).cast::<u8>();
                 if ptr::read(tag) == layout::SHORT_STRING && ptr::read(constant.cast::<usize>()) == marker {
-                    ptr::write(constant.cast::<usize>(), at_site as *const () as usize);
+                    ptr::write(constant.cast::<usize>(), native as *const () as usize);
                     ptr::write(tag, layout::NATIVE_FUNCTION);
                 }
+            }
+        }
+        state.pop(1);
+        Ok(())
+    }
+
+    /// Puts a jump where another instruction is, if both its ends are in the body.
+    pub(super) fn put_jump(self, jump: Jump) {
+        let count = self.count(layout::CODE_COUNT);
+        if jump.at < jump.to && jump.to < count {
+            // SAFETY: as in `code`; the instruction is one of the body, which no function has yet that runs.
+            unsafe {
+                let code: *mut u32 = read(self.0, layout::CODE_OF_PROTOTYPE);
+                ptr::write(code.add(jump.at), jump.instruction());
             }
         }
     }
 }
 
-/// Compiles a text under a chunk name; what calls the constant `marker` calls [`at_site`] instead.
+/// Compiles a text under a chunk name.
 ///
 /// # Errors
 /// [`EngineError::Syntax`], or when the state has no memory left.
-pub(crate) fn compile(
-    state: State,
-    text: &str,
-    chunk_name: &CStr,
-    marker: Option<&str>,
-    anchor: i64,
-) -> Result<Tree, EngineError> {
+pub(crate) fn compile(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Result<Tree, EngineError> {
     let top = state.top();
-    let outcome = compile_on(state, text, chunk_name, marker, anchor);
+    let outcome = compile_on(state, text, chunk_name, anchor);
     state.cut_to(top);
     outcome
 }
 
-fn compile_on(
-    state: State,
-    text: &str,
-    chunk_name: &CStr,
-    marker: Option<&str>,
-    anchor: i64,
-) -> Result<Tree, EngineError> {
+fn compile_on(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Result<Tree, EngineError> {
     state.load(text, chunk_name)?;
     let closure = state.top();
     let (mut bodies, mut inside) = (Vec::new(), Vec::new());
     if let Some(root) = Body::of(state, closure) {
         root.tree(&mut bodies, &mut inside);
-    }
-    if let Some(marker) = marker {
-        // Short strings are the same object wherever they are.
-        state.push_bytes(marker.as_bytes())?;
-        let address = state.with_bytes(-1, |bytes| bytes.as_ptr() as usize - layout::TEXT_OF_STRING).unwrap_or(0);
-        bodies.iter().for_each(|body| body.patch(address));
-        state.pop(1);
     }
     state.push_slot(Slot::Bodies);
     state.push_integer(anchor);
@@ -180,6 +182,27 @@ impl Tree {
     /// Whether every body of this tree can stand where the one of the other does.
     pub(crate) fn fits(&self, other: &Self) -> bool {
         self.inside == other.inside && self.bodies.iter().zip(&other.bodies).all(|(a, b)| a.fits(*b))
+    }
+
+    /// The whole script as compiled code, as long as it does not [report](Self::report).
+    pub(crate) fn dump(&self, state: State) -> Vec<u8> {
+        let top = state.top();
+        state.push_slot(Slot::Bodies);
+        state.raw_get_index(-1, self.anchor);
+        let chunk = state.dump(-1);
+        state.cut_to(top);
+        chunk
+    }
+
+    /// Has what calls the constant `marker` call [`at_site`] instead, and puts jumps in.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn report(&self, state: State, marker: &str, jumps: &[Jump]) -> Result<(), EngineError> {
+        for jump in jumps {
+            self.bodies[jump.body].put_jump(*jump);
+        }
+        self.bodies.iter().try_for_each(|body| body.report_with(state, marker, at_site))
     }
 
     /// Lets the collector have it, as far as no function uses it.

@@ -13,6 +13,7 @@ pub(crate) mod activation;
 pub(crate) mod exchange;
 pub(crate) mod gate;
 pub(crate) mod hook;
+pub(crate) mod instructions;
 pub(crate) mod interrupt;
 pub(crate) mod layout;
 pub(crate) mod natives;

@@ -56,6 +56,8 @@ pub(crate) struct Supervising {
     at_stop: RefCell<Box<AtStop>>,
     stops: RefCell<Vec<u32>>,
     raises: RefCell<Vec<String>>,
+    /// Lines that were reported, stop or not.
+    reached: Cell<usize>,
     busy: Cell<bool>,
 }
 
@@ -74,6 +76,7 @@ impl Supervisor for Supervising {
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
         assert!(!self.busy.replace(true), "no line is reported while one is looked at");
+        self.reached.set(self.reached.get() + 1);
         let place = source.map(|source| SourceLine { source, line });
         let reason = {
             let mut decider = self.decider.borrow_mut();
@@ -115,8 +118,9 @@ impl Supervisor for Supervising {
     }
 }
 
-fn at_line(line: u32) -> BreakpointSpec {
-    BreakpointSpec::at(Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() })
+pub(crate) fn at_line(line: u32, condition: Option<&str>) -> BreakpointSpec {
+    let site = Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() };
+    BreakpointSpec { condition: condition.map(str::to_owned), ..BreakpointSpec::at(site) }
 }
 
 impl Supervising {
@@ -133,6 +137,8 @@ impl Supervising {
 pub(crate) struct Ran {
     pub(crate) lua: Lua,
     pub(crate) stops: Vec<u32>,
+    /// How many lines were reported, stop or not.
+    pub(crate) reached: usize,
     /// Errors as they were raised: line, text, whether caught, and the functions on the stack.
     pub(crate) raises: Vec<String>,
     /// Lines that were armed by the line hook, and why.
@@ -142,7 +148,7 @@ pub(crate) struct Ran {
 }
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
-/// `rearm({lines})`.
+/// `rearm({lines}, condition)`.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
 }
@@ -163,14 +169,15 @@ pub(crate) fn run_with(
         at_stop: RefCell::new(Box::new(at_stop)),
         stops: RefCell::default(),
         raises: RefCell::default(),
+        reached: Cell::new(0),
         busy: Cell::new(false),
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
     let rearm = {
         let (supervising, weak) = (supervising.clone(), Rc::downgrade(&engine));
-        move |_: &Lua, lines: Vec<u32>| {
-            supervising.arm(lines.into_iter().map(at_line).collect());
+        move |_: &Lua, (lines, condition): (Vec<u32>, Option<String>)| {
+            supervising.arm(lines.into_iter().map(|line| at_line(line, condition.as_deref())).collect());
             if let Some(engine) = weak.upgrade() {
                 engine.watch(&supervising.decider.borrow().need());
             }
@@ -180,14 +187,14 @@ pub(crate) fn run_with(
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
     let function = engine.load("test.lua", script).unwrap();
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
-    supervising.arm(marked.map(|(line, _)| at_line(line)).chain(more).collect());
+    supervising.arm(marked.map(|(line, _)| at_line(line, None)).chain(more).collect());
     engine.watch(&supervising.decider.borrow().need());
     let outcome = function.call::<mlua::Value>(());
     *supervising.engine.borrow_mut() = None;
     let stops = supervising.stops.borrow().clone();
     let raises = supervising.raises.borrow().clone();
     let hooked = supervising.hooked.borrow().clone();
-    Ran { lua, stops, raises, hooked, host, outcome }
+    Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, outcome }
 }
 
 /// Runs `script` to its first stop and answers what `look` makes of it there.

@@ -4,7 +4,9 @@ use std::fmt::Write as _;
 
 use proptest::prelude::*;
 
-use crate::common::{Go, Ran, run};
+use adzeman_core::engine::Engine;
+
+use crate::common::{Go, Ran, at_line, run, run_with};
 use crate::ffi::lua_with_debug;
 
 fn ran(script: &str) -> Ran {
@@ -60,6 +62,20 @@ return table.concat(log)";
     let ran = ran(script);
     assert_eq!(text(&ran), "abcabcabc");
     assert_eq!(ran.stops, [6, 6], "in the call that was under way, and in the next one");
+}
+
+#[test]
+fn a_body_that_is_replaced_while_it_runs_reports_nothing_twice() {
+    let script = "\
+local function work(again)
+  if again then rearm({3, 4}) end
+  local a = 1 --stop
+  local b = 2
+end
+work(true)
+work(false)
+return 'done'";
+    assert_eq!(ran(script).stops, [3, 4, 3, 4]);
 }
 
 #[test]
@@ -161,6 +177,93 @@ return tostring(g())";
     assert_eq!(text(&ran(script)), "5");
 }
 
+/// Runs a script with a condition on a line; answers the run and the values of `n` at the stops.
+fn ran_with_condition(script: &str, line: u32, condition: &str) -> (Ran, Vec<String>) {
+    let seen = std::rc::Rc::new(std::cell::RefCell::new(Vec::new()));
+    let kept = seen.clone();
+    let look = move |engine: &mut dyn Engine, _| {
+        kept.borrow_mut().push(engine.evaluate(Some(0), "n").unwrap()[0].preview.clone());
+        Go::Freely
+    };
+    let ran = run_with(script, vec![at_line(line, Some(condition))], look);
+    let seen = seen.take();
+    (ran, seen)
+}
+
+#[test]
+fn a_condition_on_local_variables_is_decided_in_place() {
+    let script = "\
+local limit, t = 40, {n = 1}
+local function f(n)
+  local twice = n * 2
+  return twice + limit
+end
+for n = 1, 100 do f(n) end
+return 'done'";
+    for (condition, stops, reached) in [
+        ("n == 50", vec!["50"], 1),
+        ("twice / 2 % 50 == 0 and n < limit + 20", vec!["50"], 1),
+        ("n > 98 or not n", vec!["99", "100"], 2),
+        ("n ~= nil and limit == 'forty'", vec![], 0),
+        // The part that needs more than local variables is asked only where the rest holds.
+        ("n > 90 and host.lock.level > 1 and n < 92", vec!["91"], 10),
+        // What is no local variable of the function is looked for by name.
+        ("n == 50 and math ~= nil", vec!["50"], 1),
+        ("math and n == 50", vec!["50"], 100),
+        ("t.n == n", vec!["1"], 100),
+    ] {
+        let (ran, seen) = ran_with_condition(script, 4, condition);
+        assert_eq!(text(&ran), "done");
+        let wanted: Vec<_> = stops.iter().map(ToString::to_string).collect();
+        assert_eq!((seen, ran.reached), (wanted, reached), "{condition}");
+        assert!(ran.hooked.is_empty(), "{:?}", ran.hooked);
+    }
+}
+
+#[test]
+fn what_is_no_number_is_left_to_the_condition_itself() {
+    let script = "\
+local log = {}
+local order = {__lt = function(a, b) log[#log + 1] = 'asked' return true end}
+local function f(n)
+  local text = tostring(n)
+  return text
+end
+f(1) f('7') f(setmetatable({}, order)) f(-1)
+f(nil)
+return table.concat(log, ' ')";
+    let (ran, seen) = ran_with_condition(script, 4, "n < 0");
+    // It fails for the text, which stops and is said once, and is asked of the table.
+    assert_eq!(seen.len(), 3, "{seen:?}");
+    assert_eq!((seen[0].as_str(), seen[2].as_str()), ("\"7\"", "-1"));
+    assert_eq!(text(&ran), "asked");
+    assert_eq!(ran.reached, 4, "the number that is not below zero is not reported");
+}
+
+#[test]
+fn two_conditions_on_a_line_are_both_asked() {
+    let script = "local function f(n)\n  return n\nend\nfor n = 1, 20 do f(n) end\nreturn 'done'";
+    let breaks = |conditions: &[Option<&str>]| conditions.iter().map(|held| at_line(2, *held)).collect::<Vec<_>>();
+    let both = run_with(script, breaks(&[Some("n == 3"), Some("n == 5")]), |_, _| Go::Freely);
+    assert_eq!((both.stops.len(), both.reached), (2, 2));
+    let one = run_with(script, breaks(&[Some("n == 3"), None]), |_, _| Go::Freely);
+    assert_eq!((one.stops.len(), one.reached), (20, 20));
+}
+
+#[test]
+fn a_filter_shows_in_no_error_and_no_dump() {
+    let script = "\
+local function f(n)
+  local here = n
+  return here.field.more
+end
+local before = string.dump(f)
+rearm({2, 3}, 'n == 0 or n % 3 > 1')
+assert(string.dump(f) == before, 'the same while it is armed')
+return select(2, pcall(f, 7))";
+    assert_eq!(text(&ran(script)), "test.lua:3: attempt to index a number value (local 'here')");
+}
+
 /// A statement of a random program, by its number; each writes what it saw.
 fn statement(choice: u8, at: usize, functions: usize) -> String {
     let callee = (at + usize::from(choice)) % functions;
@@ -183,7 +286,7 @@ fn statement(choice: u8, at: usize, functions: usize) -> String {
 }
 
 /// A program of functions that call each other, arm and disarm lines as they run, and say what they saw.
-fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], generational: bool) -> String {
+fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], condition: &str, generational: bool) -> String {
     let mode =
         if generational { "collectgarbage('generational')" } else { "collectgarbage('incremental', 20, 1000, 2)" };
     let mut text = format!("{mode}\nlocal log, f, t, t2, armed, x = {{}}, {{}}, {{}}, {{3, 1, 2}}, 0, 1\n");
@@ -191,9 +294,9 @@ fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], generational: bool) -> String 
     arms.iter().for_each(|lines| {
         write!(text, "{{{}}},", lines.iter().map(ToString::to_string).collect::<Vec<_>>().join(",")).unwrap();
     });
-    text.push_str(
-        "}\nlocal function change() if #arms > 0 then armed = armed + 1 rearm(arms[armed % #arms + 1]) end end\n",
-    );
+    text.push_str("}\nlocal function change()\n  armed = armed + 1\n");
+    writeln!(text, "  local condition = armed % 3 > 0 and {condition:?} or nil").unwrap();
+    text.push_str("  if #arms > 0 then rearm(arms[armed % #arms + 1], condition) end\nend\n");
     for (number, body) in bodies.iter().enumerate() {
         writeln!(text, "f[{}] = function(depth)", number + 1).unwrap();
         for (at, choice) in body.iter().enumerate() {
@@ -209,18 +312,34 @@ fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], generational: bool) -> String 
     text
 }
 
+/// Of local variables, captured ones, and names that are none, or not everywhere.
+const CONDITIONS: &[&str] = &[
+    "x % 2 == 0",
+    "x > 20 and depth < 3",
+    "depth == 2 or x // 3 == y",
+    "not (x * 2 <= 100)",
+    "y == nil",
+    "t2 ~= x and depth",
+];
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
     #[test]
     fn random_programs_do_not_notice(
         bodies in proptest::collection::vec(proptest::collection::vec(0..14_u8, 1..7), 1..5),
         arms in proptest::collection::vec(proptest::collection::vec(1..70_u32, 0..6), 1..5),
+        condition in proptest::sample::select(CONDITIONS),
         generational in any::<bool>(),
     ) {
-        let script = program(&bodies, &arms, generational);
+        let script = program(&bodies, &arms, condition, generational);
         let lua = lua_with_debug();
-        lua.globals().set("rearm", lua.create_function(|_, _: mlua::Table| Ok(())).unwrap()).unwrap();
+        lua.globals().set("rearm", lua.create_function(|_, _: mlua::MultiValue| Ok(())).unwrap()).unwrap();
         let expected: String = lua.load(&script).set_name("@test.lua").call(()).unwrap();
-        prop_assert_eq!(text(&ran(&script)), expected, "{}", script);
+        let in_place = ran(&script);
+        prop_assert_eq!(text(&in_place), expected, "{}", script);
+        // The same condition in a form that is never decided in place stops at the same lines.
+        let apart = ran(&program(&bodies, &arms, &format!("_G and ({condition})"), generational));
+        prop_assert_eq!(in_place.stops, apart.stops, "{}", script);
+        prop_assert!(in_place.reached <= apart.reached);
     }
 }

@@ -1,0 +1,360 @@
+//! Conditions in the script's own text: where a breakpoint's condition speaks of local variables, a filter goes in front of
+//! the call that reports the line, so that a condition that does not hold costs what an `if` costs.
+//!
+//! A filter only says when a line need *not* be reported: where it is false, the condition is false as well, and could not
+//! have failed. Everything else is decided by the condition itself, after the call. So a filter must neither raise nor run
+//! anything of the script. Lua compares and calculates with numbers without either, and hands everything else on to
+//! metamethods by the instruction behind (`lvm.c`, `op_arith`); that instruction is made a jump to the call instead
+//! ([`jumps`]). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
+
+use std::collections::BTreeSet;
+
+use adzeman_core::source::Line;
+use full_moon::ast::{BinOp, Expression, Stmt, UnOp, Var};
+use full_moon::tokenizer::TokenReference;
+
+use crate::chunk::Prototype;
+use crate::ffi::instructions::{Operation, jump_over};
+
+/// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
+const MOST_CONSTANTS: usize = 250;
+
+/// What is put in front of a call: one of these must hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Filter {
+    /// The parts of each that must all hold.
+    either: Vec<Vec<String>>,
+}
+
+impl Filter {
+    /// For a condition; `None` for one that has to be decided by itself each time.
+    pub(crate) fn of(condition: &str) -> Option<Self> {
+        let chunk = format!("local _ = {condition}");
+        let tree = full_moon::parse_fallible(&chunk, full_moon::LuaVersion::lua54()).into_result().ok()?;
+        let mut statements = tree.nodes().stmts();
+        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else {
+            return None;
+        };
+        let mut expressions = assignment.expressions().iter();
+        let (Some(expression), None, None) = (expressions.next(), expressions.next(), tree.nodes().last_stmt()) else {
+            return None;
+        };
+        let mut parts = Vec::new();
+        add_parts(expression, &mut parts);
+        (!parts.is_empty()).then(|| Self { either: vec![parts] })
+    }
+
+    /// One for several breakpoints of a line.
+    pub(crate) fn any(filters: impl Iterator<Item = Option<Self>>) -> Option<Self> {
+        let either: Vec<_> = filters.map(|filter| Some(filter?.either)).collect::<Option<_>>()?;
+        (!either.is_empty()).then(|| Self { either: either.concat() })
+    }
+
+    /// Lets more through: leaves out the last part of each that has more than one. False if nothing could be left out.
+    pub(crate) fn weaken(&mut self) -> bool {
+        let longer = self.either.iter_mut().filter(|parts| parts.len() > 1);
+        longer.map(Vec::pop).count() > 0
+    }
+
+    /// As an expression of Lua.
+    pub(crate) fn text(&self) -> String {
+        self.either.iter().map(|parts| parts.join(" and ")).collect::<Vec<_>>().join(" or ")
+    }
+}
+
+/// Adds parts that are all true whenever the expression is true, or fails; answers whether that is all there is to it, so
+/// that a part to the right cannot hide that one to the left fails.
+fn add_parts(expression: &Expression, parts: &mut Vec<String>) -> bool {
+    match expression {
+        Expression::Parentheses { expression, .. } => add_parts(expression, parts),
+        Expression::BinaryOperator { lhs, binop: BinOp::And(_), rhs } => add_parts(lhs, parts) && add_parts(rhs, parts),
+        other => match exact(other) {
+            Some(part) => {
+                parts.push(part);
+                true
+            }
+            None => {
+                parts.extend(either(other));
+                false
+            }
+        },
+    }
+}
+
+/// What is true whenever one of two sides is true, or fails.
+fn either(expression: &Expression) -> Option<String> {
+    let Expression::BinaryOperator { lhs, binop: BinOp::Or(_), rhs } = expression else { return None };
+    let side = |side: &Expression| {
+        let mut parts = Vec::new();
+        add_parts(side, &mut parts);
+        (!parts.is_empty()).then(|| parts.join(" and "))
+    };
+    Some(format!("({} or {})", side(lhs)?, side(rhs)?))
+}
+
+/// The expression itself, where all that can fail goes to the call.
+fn exact(expression: &Expression) -> Option<String> {
+    match expression {
+        Expression::Parentheses { expression, .. } => exact(expression),
+        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => Some(format!("(not {})", exact(expression)?)),
+        Expression::BinaryOperator { lhs, binop: BinOp::And(_), rhs } => {
+            Some(format!("({} and {})", exact(lhs)?, exact(rhs)?))
+        }
+        Expression::BinaryOperator { lhs, binop: BinOp::Or(_), rhs } => {
+            Some(format!("({} or {})", exact(lhs)?, exact(rhs)?))
+        }
+        Expression::BinaryOperator { lhs, binop, rhs } => comparison(lhs, binop, rhs).or_else(|| number(expression)),
+        Expression::Var(Var::Name(name)) => Some(text(name)),
+        other => literal(other).or_else(|| number(other)),
+    }
+}
+
+fn comparison(lhs: &Expression, how: &BinOp, rhs: &Expression) -> Option<String> {
+    let sign = match how {
+        BinOp::TwoEqual(_) => "==",
+        BinOp::TildeEqual(_) => "~=",
+        BinOp::LessThan(_) => "<",
+        BinOp::LessThanEqual(_) => "<=",
+        BinOp::GreaterThan(_) => ">",
+        BinOp::GreaterThanEqual(_) => ">=",
+        _ => return None,
+    };
+    let is_equality = matches!(how, BinOp::TwoEqual(_) | BinOp::TildeEqual(_));
+    // A constant that is no table has no metamethod, whatever it is compared with.
+    let plain = match (lhs, rhs) {
+        (Expression::Var(Var::Name(name)), other) if is_equality => literal(other).map(|held| (text(name), held)),
+        (other, Expression::Var(Var::Name(name))) if is_equality => literal(other).map(|held| (held, text(name))),
+        _ => None,
+    };
+    let (left, right) = match plain {
+        Some(sides) => sides,
+        None => (side(lhs)?, side(rhs)?),
+    };
+    Some(format!("({left} {sign} {right})"))
+}
+
+/// One side of a comparison of numbers.
+fn side(expression: &Expression) -> Option<String> {
+    match expression {
+        Expression::Parentheses { expression, .. } => side(expression),
+        Expression::Var(Var::Name(name)) => Some(format!("({} + 0)", text(name))),
+        other => number(other),
+    }
+}
+
+/// A calculation with numbers.
+fn number(expression: &Expression) -> Option<String> {
+    match expression {
+        Expression::Number(token) => Some(text(token)),
+        Expression::Parentheses { expression, .. } => number(expression),
+        Expression::UnaryOperator { unop: UnOp::Minus(_), expression } => match &**expression {
+            Expression::Number(token) => Some(format!("(-{})", text(token))),
+            _ => None,
+        },
+        Expression::BinaryOperator { lhs, binop, rhs } => {
+            let sign = match binop {
+                BinOp::Plus(_) => "+",
+                BinOp::Minus(_) => "-",
+                BinOp::Star(_) => "*",
+                BinOp::Slash(_) => "/",
+                // Whole numbers cannot be divided by zero.
+                BinOp::Percent(_) if is_above_zero(rhs) => "%",
+                BinOp::DoubleSlash(_) if is_above_zero(rhs) => "//",
+                _ => return None,
+            };
+            Some(format!("({} {sign} {})", term(lhs)?, term(rhs)?))
+        }
+        _ => None,
+    }
+}
+
+/// A name can stand in a calculation as it is.
+fn term(expression: &Expression) -> Option<String> {
+    match expression {
+        Expression::Var(Var::Name(name)) => Some(text(name)),
+        other => number(other),
+    }
+}
+
+fn is_above_zero(expression: &Expression) -> bool {
+    matches!(expression, Expression::Number(token) if text(token).parse::<f64>().is_ok_and(|number| number >= 1.0))
+}
+
+/// `nil`, a truth value, a number or a text.
+fn literal(expression: &Expression) -> Option<String> {
+    match expression {
+        Expression::Number(token) | Expression::String(token) => Some(text(token)),
+        Expression::Symbol(token) => Some(text(token)).filter(|word| word != "..."),
+        _ => None,
+    }
+}
+
+fn text(token: &TokenReference) -> String {
+    token.token().to_string()
+}
+
+/// A jump to be put into a body: from an instruction to another one of the same body.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Jump {
+    /// The position of the body in its tree.
+    pub(crate) body: usize,
+    /// The instruction that becomes the jump.
+    pub(crate) at: usize,
+    /// Where it goes to.
+    pub(crate) to: usize,
+}
+
+/// The jumps that make the filters of a script safe, by its functions with calls only, and the same with filters in front
+/// of some; each call is of the constant `marker`.
+///
+/// # Errors
+/// The lines whose filters do not do there: one speaks of what is no local variable, or would capture another one.
+pub(crate) fn jumps(
+    calls: &[Prototype<'_>],
+    filtered: &[Prototype<'_>],
+    marker: &str,
+) -> Result<Vec<Jump>, BTreeSet<Line>> {
+    let (mut found, mut refused) = (Vec::new(), BTreeSet::new());
+    for (body, (calls, filtered)) in calls.iter().zip(filtered).enumerate() {
+        if !is_same_but_for_filters(calls, filtered, marker) {
+            // An inner function may be what makes this one differ.
+            let is_inside = |line: u32| calls.last == 0 || (calls.first..=calls.last).contains(&line);
+            let all = calls.line_of.iter().chain([&calls.first, &calls.last]).copied();
+            let last = all.max().unwrap_or(u32::MAX).max(calls.last);
+            refused.extend((calls.first..=last).filter(|line| is_inside(*line)).filter_map(Line::new));
+            continue;
+        }
+        for filter in regions(calls, filtered, marker).into_iter().flatten() {
+            let code = &filtered.code[filter.start..filter.call];
+            if !code.iter().all(|instruction| Operation::of(*instruction).is_harmless()) {
+                refused.extend(filtered.line_of.get(filter.call).and_then(|line| Line::new(*line)));
+                continue;
+            }
+            let fallbacks = (filter.start..filter.call).filter(|at| Operation::of(filtered.code[*at]).hands_on());
+            found.extend(fallbacks.map(|at| Jump { body, at, to: filter.call }));
+        }
+    }
+    if calls.len() != filtered.len() {
+        refused.extend(calls.iter().flat_map(|held| held.lines.iter()));
+    }
+    if refused.is_empty() { Ok(found) } else { Err(refused) }
+}
+
+/// The instructions of a filter, up to the one that begins the call behind it.
+struct Region {
+    start: usize,
+    call: usize,
+}
+
+/// What stands in front of each call in the function with filters, and not in the other one.
+fn regions(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> Option<Vec<Region>> {
+    let (plain, own) = (calls_of(calls, marker), calls_of(filtered, marker));
+    if plain.len() != own.len() {
+        return None;
+    }
+    let (mut regions, mut before, mut own_before) = (Vec::new(), 0, 0);
+    for (plain, call) in plain.into_iter().zip(own) {
+        let start = own_before + (plain - before);
+        if start > call {
+            return None;
+        }
+        regions.push(Region { start, call });
+        (before, own_before) = (plain, call);
+    }
+    Some(regions)
+}
+
+/// Where the calls of a function begin: with the loading of what is called.
+fn calls_of(prototype: &Prototype<'_>, marker: &str) -> Vec<usize> {
+    let is_call = |instruction: &u32| {
+        Operation::constant_loaded(*instruction)
+            .is_some_and(|number| prototype.texts.get(number) == Some(&Some(marker.as_bytes())))
+    };
+    (0..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).collect()
+}
+
+/// Whether both are the same function, captured variables and all, apart from what stands in front of the calls.
+fn is_same_but_for_filters(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> bool {
+    let Some(regions) = regions(calls, filtered, marker) else { return false };
+    let is_filter = |at: &usize| regions.iter().any(|region| (region.start..region.call).contains(at));
+    let left = (0..filtered.code.len()).filter(|at| !is_filter(at)).map(|at| Operation::of(filtered.code[at]));
+    filtered.texts.len() <= MOST_CONSTANTS
+        && (calls.first, calls.last, calls.captured) == (filtered.first, filtered.last, filtered.captured)
+        && left.eq(calls.code.iter().map(|instruction| Operation::of(*instruction)))
+}
+
+impl Jump {
+    /// The instruction.
+    pub(crate) fn instruction(self) -> u32 {
+        jump_over(self.to - self.at - 1)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::chunk::prototypes;
+
+    #[test]
+    fn what_can_fail_is_guarded_or_left_out() {
+        for (condition, expected) in [
+            ("s < 0", "((s + 0) < 0)"),
+            ("n % 100 == 0 and ok", "((n % 100) == 0) and ok"),
+            ("name == 'upper'", "(name == 'upper')"),
+            ("nil ~= x or not (a >= b)", "((nil ~= x) or (not ((a + 0) >= (b + 0))))"),
+            ("x * 2 - y > -1.5", "(((x * 2) - y) > (-1.5))"),
+            // The part that cannot be told is left to the condition itself.
+            ("s < 0 and t.level > 1", "((s + 0) < 0)"),
+            ("a and t.b and c", "a"),
+            ("a and (b or f())", "a"),
+            ("a and (b and t.x or c)", "a and (b or c)"),
+        ] {
+            assert_eq!(Filter::of(condition).map(|filter| filter.text()).as_deref(), Some(expected), "{condition}");
+        }
+        for condition in ["t.level > 1", "t.b and a", "f(x)", "a or f()", "#t > 3", "-x > 2", "x // y > 1", "a .. b"] {
+            assert_eq!(Filter::of(condition), None, "{condition}");
+        }
+    }
+
+    #[test]
+    fn a_filter_is_weakened_part_by_part() {
+        let two = ["a and b < 1 and c", "d"].map(Filter::of);
+        let mut filter = Filter::any(two.into_iter()).unwrap();
+        assert_eq!(filter.text(), "a and ((b + 0) < 1) and c or d");
+        assert!(filter.weaken() && filter.weaken());
+        assert_eq!(filter.text(), "a or d");
+        assert!(!filter.weaken());
+        assert_eq!(Filter::any([Filter::of("a"), None].into_iter()), None, "one of them has to be asked each time");
+    }
+
+    fn refused(script: &str, condition: &str) -> Result<usize, Vec<u32>> {
+        let dumped = |call: &str| {
+            let lua = mlua::Lua::new();
+            lua.load(script.replace('@', call)).into_function().unwrap().dump(false)
+        };
+        let (calls, filtered) = (
+            dumped(";(\"m\")();"),
+            dumped(&format!(";if {} then (\"m\")() end;", Filter::of(condition).unwrap().text())),
+        );
+        let found = jumps(&prototypes(&calls).unwrap(), &prototypes(&filtered).unwrap(), "m");
+        found.map(|jumps| jumps.len()).map_err(|lines| lines.into_iter().map(Line::get).collect())
+    }
+
+    #[test]
+    fn only_local_and_captured_variables_do() {
+        assert_eq!(refused("local x, y = 1, 2\n@return x", "x < y and x ~= 7"), Ok(2));
+        assert_eq!(refused("local x = 1\nreturn function()\n  @return x\nend", "x < 2"), Ok(1));
+        // A global variable, which may be anything.
+        assert_eq!(refused("local x = 1\n@return x", "x < level"), Err(vec![2]));
+        // One that this function does not capture, and so no function around it either.
+        let script = "local x = 1\nreturn function()\n  return function()\n    @return 1\n  end\nend";
+        assert_eq!(refused(script, "x < 2"), Err(vec![2, 3, 4, 5, 6]));
+    }
+
+    #[test]
+    fn the_order_of_captured_variables_counts() {
+        let script = "local a, b = 1, 2\nreturn function()\n  @local c = a\n  return b + c\nend";
+        assert_eq!(refused(script, "a < 2"), Ok(1));
+        assert_eq!(refused(script, "b < 2"), Err(vec![2, 3, 4, 5]));
+    }
+}
