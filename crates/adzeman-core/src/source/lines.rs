@@ -69,13 +69,17 @@ impl LineSet {
     /// The first line of the set at or after `line`.
     #[must_use]
     pub fn next_from(&self, line: Line) -> Option<Line> {
-        self.iter().find(|held| *held >= line)
+        self.iter_from(line).next()
     }
 
     /// The lines in rising order.
     pub fn iter(&self) -> impl Iterator<Item = Line> + '_ {
+        self.iter_from(Line::FIRST)
+    }
+
+    fn iter_from(&self, first: Line) -> impl Iterator<Item = Line> + '_ {
         let last = u32::try_from(self.words.len() * 64).unwrap_or(u32::MAX);
-        (1..=last).filter_map(Line::new).filter(|line| self.contains(*line))
+        (first.get()..=last).filter_map(Line::new).filter(|line| self.contains(*line))
     }
 
     /// The lines of this set that are not in another one.

@@ -8,7 +8,7 @@ mod map;
 mod path;
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
@@ -90,6 +90,8 @@ pub struct Source {
     pub facts: SourceFacts,
     /// Digest of the text, if there is a text.
     pub digest: Option<TextDigest>,
+    /// Where each line of the text begins, once that was asked for.
+    starts: OnceLock<Vec<usize>>,
 }
 
 impl Source {
@@ -129,7 +131,10 @@ impl Source {
     /// The text of one line, without its line break.
     #[must_use]
     pub fn text_of(&self, line: Line) -> Option<&str> {
-        self.facts.text.as_deref()?.lines().nth(line.index())
+        let text = self.facts.text.as_deref()?;
+        let find_starts = || std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
+        let start = *self.starts.get_or_init(find_starts).get(line.index())?;
+        text[start..].lines().next()
     }
 }
 
@@ -172,7 +177,7 @@ impl Sources {
         }
         let id = SourceId(u32::try_from(self.all.len()).unwrap_or(u32::MAX));
         self.newest.insert(facts.name.clone(), id);
-        self.all.push(Arc::new(Source { id, facts, digest }));
+        self.all.push(Arc::new(Source { id, facts, digest, starts: OnceLock::new() }));
         id
     }
 
@@ -356,6 +361,15 @@ mod tests {
         assert_eq!(names(&sources, "a/toll.lua"), ["a/toll.lua"]);
         assert_eq!(names(&sources, "/home\\x\\a\\toll.lua"), ["a/toll.lua"]);
         assert!(names(&sources, "oll.lua").is_empty());
+    }
+
+    #[test]
+    fn a_line_of_a_text_is_found_by_its_number() {
+        let mut sources = Sources::default();
+        let id = sources.add(facts("a.lua", "one\r\n\nthree\n"));
+        let source = sources.get(id).unwrap();
+        let lines: Vec<_> = (1..=4).map(|line| source.text_of(Line::new(line).unwrap())).collect();
+        assert_eq!(lines, [Some("one"), Some(""), Some("three"), None]);
     }
 
     #[test]

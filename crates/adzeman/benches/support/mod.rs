@@ -51,6 +51,7 @@ impl<R: Read, W: Write> Client<R, W> {
         }
     }
 
+    #[allow(dead_code, reason = "not every benchmark stops")]
     pub(crate) fn event(&mut self, name: &str) {
         loop {
             if matches!(self.message(), Message::Event(event) if event.event == name) {
