@@ -95,6 +95,7 @@ impl TestEngine {
             name: self.name.clone(),
             text: Some(self.text.as_str().into()),
             lines,
+            inside: std::collections::BTreeMap::new(),
             functions: self.functions.iter().map(span).collect(),
         }
     }

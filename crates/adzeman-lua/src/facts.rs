@@ -1,21 +1,33 @@
 //! What there is to know of a script as a source, from its compiled form and its text.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
 use crate::chunk::Prototype;
+use crate::inside::inside;
 use crate::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
 pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
-    let named = text.as_deref().map(named_functions).unwrap_or_default();
+    // What does not parse has no names, and each of its lines is as good as another.
+    let parse = |text: &str| full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok();
+    let tree = text.as_deref().and_then(parse);
+    let named = tree.as_ref().map(named_functions).unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
     functions.sort_by_key(|function| (function.first, std::cmp::Reverse(function.last)));
     functions.dedup();
-    SourceFacts { name: name.to_owned(), lines: holdable(prototypes, &by_line), text, functions }
+    let mut lines = holdable(prototypes, &by_line);
+    let inside: BTreeMap<Line, Line> = tree
+        .iter()
+        .flat_map(inside)
+        .filter_map(|(line, start)| Some((Line::new(line)?, Line::new(start)?)))
+        .filter(|(_, start)| lines.contains(*start))
+        .collect();
+    lines = lines.iter().filter(|line| !inside.contains_key(line)).collect();
+    SourceFacts { name: name.to_owned(), lines, inside, text, functions }
 }
 
 fn span(prototype: &Prototype<'_>, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {

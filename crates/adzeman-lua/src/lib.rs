@@ -69,6 +69,7 @@ mod expressions;
 mod facts;
 mod ffi;
 mod filters;
+mod inside;
 mod json;
 mod names;
 mod offer;

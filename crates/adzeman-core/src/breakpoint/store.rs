@@ -11,6 +11,8 @@ use crate::source::{FunctionSpan, Line, NameUse, Source, SourceId, Sources};
 pub enum Moved {
     /// That line has no code.
     NoCode(Line),
+    /// That line is inside a statement that begins above it.
+    Inside(Line),
     /// The source was loaded anew, and the text of that line is elsewhere now.
     WithText(Line),
 }
@@ -245,7 +247,11 @@ fn bind_line(
 /// The bindings in compiled scripts for one in what they were written as; others stay as they are.
 fn in_compiled(binding: Binding, sources: &Sources) -> Vec<Binding> {
     let Some(places) = sources.compiled(binding.place) else { return vec![binding] };
-    places.into_iter().map(|place| Binding { place, ..binding.clone() }).collect()
+    let begin = |place: SourceLine| {
+        let start = sources.get(place.source).and_then(|source| source.facts.inside.get(&place.line).copied());
+        SourceLine { line: start.unwrap_or(place.line), ..place }
+    };
+    places.into_iter().map(|place| Binding { place: begin(place), ..binding.clone() }).collect()
 }
 
 fn trimmed(source: &Source, line: Line) -> String {
@@ -258,6 +264,9 @@ fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option
     if let Some(found) = first.and_then(|first| with_text(source, first)) {
         let moved = (found != line).then_some(Moved::WithText(line));
         return Some(Binding { place: place(found), moved, uses: Vec::new() });
+    }
+    if let Some(start) = source.facts.inside.get(&line) {
+        return Some(Binding { place: place(*start), moved: Some(Moved::Inside(line)), uses: Vec::new() });
     }
     let held = source.facts.lines.next_from(line)?;
     Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)), uses: Vec::new() })

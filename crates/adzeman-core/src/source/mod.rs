@@ -7,7 +7,7 @@ mod lines;
 mod map;
 mod path;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Serialize};
@@ -77,6 +77,8 @@ pub struct SourceFacts {
     pub text: Option<Arc<str>>,
     /// Lines that can hold a breakpoint.
     pub lines: LineSet,
+    /// Lines inside a statement that begins above them, and the line it begins on, which can hold a breakpoint.
+    pub inside: BTreeMap<Line, Line>,
     /// Functions, in the order of their first lines.
     pub functions: Vec<FunctionSpan>,
 }
@@ -190,6 +192,7 @@ impl Sources {
             name: original.name.clone(),
             text: original.text.clone(),
             lines: lines.next().unwrap_or_default(),
+            inside: BTreeMap::new(),
             functions: Vec::new(),
         });
         let originals = facts.map(|facts| self.add_original(facts)).collect();
@@ -294,6 +297,7 @@ mod tests {
             name: name.into(),
             text: Some(text.into()),
             lines: [1, 2].into_iter().collect(),
+            inside: BTreeMap::new(),
             functions: Vec::new(),
         }
     }

@@ -30,18 +30,23 @@ local function f(n)
     sum = math.max(sum + i,
       tonumber('0')) --stop
   end
-  return sum --stop
+  if sum < 0 then --stop
+    return 0
+  elseif sum > 2 then --stop
+    sum = sum + 1
+  end
+  return sum
 end
 return tostring(f(2))";
     let ran = ran(script);
-    assert_eq!(text(&ran), "3");
+    assert_eq!(text(&ran), "4");
     let hooked: Vec<_> = ran.hooked.into_iter().collect();
     let expected = [
         (3, "a loop begins on the line, which is reached at each turn"),
-        (5, "the line is inside a statement that begins above it"),
+        (9, "the line is inside a statement that begins above it"),
     ];
     assert_eq!(hooked, expected);
-    assert_eq!(ran.stops, [2, 3, 5, 5, 3, 5, 5, 3, 7], "and all of them stop");
+    assert_eq!(ran.stops, [2, 3, 4, 3, 4, 3, 7, 9], "and all of them stop, line 5 where its statement begins");
 }
 
 #[test]

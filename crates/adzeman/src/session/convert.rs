@@ -103,6 +103,9 @@ fn remark(
     {
         remarks.push(match moved {
             Moved::NoCode(from) => format!("line {from} has no code to stop at; moved to line {to}"),
+            Moved::Inside(from) => {
+                format!("line {from} is inside the statement that begins on line {to}; moved there")
+            }
             Moved::WithText(from) => {
                 format!("the source was loaded anew; moved with its text from line {from} to line {to}")
             }

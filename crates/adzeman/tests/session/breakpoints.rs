@@ -53,6 +53,20 @@ fn a_line_without_code_moves_on_and_says_so() {
 }
 
 #[test]
+fn a_line_inside_a_statement_means_the_statement_and_says_so() {
+    let script = "function update(n)\n  local sum = math.max(\n    n,\n    0)\n  return sum\nend\ntotal = 0\n";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        let set = client.break_at(&[(4, Some("n > 2"))]);
+        assert_eq!(set[0]["line"], 2);
+        assert_eq!(set[0]["message"], "line 4 is inside the statement that begins on line 2; moved there");
+        host.go();
+        assert_eq!(client.stopped().1, 2);
+        assert_eq!(client.scope("Locals"), "n = 3", "nothing of the statement has run");
+    });
+}
+
+#[test]
 fn what_is_not_there_says_so_and_waits() {
     on_each(SCRIPT, |host| {
         let mut client = host.attach();
