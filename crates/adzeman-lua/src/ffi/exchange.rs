@@ -219,7 +219,7 @@ impl Tree {
 }
 
 /// What an exchanged body calls where a line has a breakpoint.
-unsafe extern "C-unwind" fn at_site(raw: *mut ffi::lua_State) -> c_int {
+pub(super) unsafe extern "C-unwind" fn at_site(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; nothing is owned here when it raises. The record is filled in for the caller, which is there.
     unsafe {
         let Some(context) = context_of(raw).filter(|context| !context.is_busy()) else { return 0 };

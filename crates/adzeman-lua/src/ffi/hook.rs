@@ -291,6 +291,11 @@ pub(crate) const LINES: c_int = ffi::LUA_MASKLINE;
 pub(crate) const CALLS: c_int = ffi::LUA_MASKCALL;
 pub(crate) const RETURNS: c_int = ffi::LUA_MASKRET;
 
+/// Whether a hook is one of this crate.
+pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
+    [on_hook as *const (), on_count as *const ()].contains(&(held as *const ()))
+}
+
 /// Sets or removes the hook of a thread.
 pub(crate) fn watch(context: &Context, state: State, how: Watching) {
     match how {

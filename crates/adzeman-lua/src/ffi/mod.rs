@@ -17,6 +17,7 @@ pub(crate) mod instructions;
 pub(crate) mod interrupt;
 pub(crate) mod layout;
 pub(crate) mod natives;
+mod own_hooks;
 pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod tables;

@@ -1,6 +1,7 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
-//! is known. They take the place of the library's own only where the state has those.
+//! is known. `string.dump` hands out functions as they were loaded, and the functions of [`own_hooks`] are put in place here as
+//! well. All take the place of the library's own only where the state has those.
 //!
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
 
@@ -13,37 +14,47 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::hook::context_of;
+use super::own_hooks;
 use super::state::{State, Type};
 use crate::context::Context;
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 5] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 7] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
     (c"coroutine", c"wrap", wrap),
     (c"string", c"dump", dump),
+    (c"debug", c"sethook", own_hooks::set_hook),
+    (c"debug", c"gethook", own_hooks::get_hook),
 ];
 
 /// `debug.traceback` as the library has it, whose second argument is a level.
 const TRACEBACK: (&CStr, &CStr) = (c"debug", c"traceback");
 
-/// The addresses of the library's own four functions, and of `debug.traceback`, from a state of its own.
-fn originals() -> [usize; 6] {
-    static FOUND: OnceLock<[usize; 6]> = OnceLock::new();
-    *FOUND.get_or_init(|| {
+/// The addresses of the library's own functions.
+struct Originals {
+    /// Those that are [`REPLACED`].
+    replaced: [usize; REPLACED.len()],
+    traceback: usize,
+}
+
+/// The library's own functions, from a state of its own.
+fn originals() -> &'static Originals {
+    static FOUND: OnceLock<Originals> = OnceLock::new();
+    FOUND.get_or_init(|| {
         // SAFETY: the state is made, used and closed here, on one thread.
         unsafe {
             let raw = ffi::luaL_newstate();
             if raw.is_null() {
-                return [0; 6];
+                return Originals { replaced: [0; REPLACED.len()], traceback: 0 };
             }
             ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
             ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
             ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
-            let [pcall, xpcall, resume, wrap, dump] = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
-            let found = [pcall, xpcall, resume, wrap, dump, address_in(raw, TRACEBACK.0, TRACEBACK.1)];
+            let replaced = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
+            let found = Originals { replaced, traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1) };
             ffi::lua_close(raw);
             found
         }
@@ -68,10 +79,10 @@ unsafe fn address_in(raw: *mut ffi::lua_State, table: &CStr, name: &CStr) -> usi
     }
 }
 
-/// Puts the four functions in place, for as long as the state lives: without a context they do what the library's do.
+/// Puts the functions in place, for as long as the state lives: without a context they do what the library's do.
 pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
     unsafe extern "C-unwind" fn replace(raw: *mut ffi::lua_State) -> c_int {
-        let originals = originals();
+        let originals = originals().replaced;
         // SAFETY: called by `protect`; nothing owned here.
         unsafe {
             for ((table, name, function), original) in REPLACED.into_iter().zip(originals) {
@@ -167,7 +178,7 @@ unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
         ffi::lua_settop(raw, 1);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
-        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals()[5]);
+        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals().traceback);
         if is_traceback {
             // This function is none of the script's.
             ffi::lua_pushinteger(raw, 2);
@@ -324,7 +335,7 @@ pub(crate) fn is_caught(state: State) -> bool {
         function.push_function();
         let address = state.native_address_at(-1);
         state.pop(1);
-        address != 0 && (catching.contains(&address) || originals()[..3].contains(&address))
+        address != 0 && (catching.contains(&address) || originals().replaced[..3].contains(&address))
     })
 }
 

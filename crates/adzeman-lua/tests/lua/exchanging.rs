@@ -269,6 +269,38 @@ return select(2, pcall(f, 7))";
     assert_eq!(text(&ran(script)), "test.lua:3: attempt to index a number value (local 'here')");
 }
 
+#[test]
+fn hooks_of_the_script_itself_see_what_they_always_saw() {
+    let script = "\
+local log = {}
+local function f(n)
+  local twice = n * 2
+  return twice
+end
+local function hook(event, line)
+  local info = debug.getinfo(2, 'Sl')
+  log[#log + 1] = event .. (line or '') .. info.what .. info.currentline
+end
+rearm({3, 4, 13, 14})
+for _, mask in ipairs({'l', 'c', 'r', 'crl'}) do
+  debug.sethook(hook, mask)
+  local sum = f(3) + math.abs(f(-3))
+  sum = select('#', pcall(f, 'x')) + sum
+  local own, kept = debug.gethook()
+  debug.sethook()
+  log[#log + 1] = tostring(own == hook) .. kept .. tostring(debug.gethook())
+end
+local co = coroutine.create(function() return f(4) end)
+debug.sethook(co, hook, 'c')
+coroutine.resume(co)
+log[#log + 1] = tostring(debug.gethook(co) == hook)
+return table.concat(log, ' ')";
+    let lua = lua_with_debug();
+    lua.globals().set("rearm", lua.create_function(|_, _: mlua::MultiValue| Ok(())).unwrap()).unwrap();
+    let expected: String = lua.load(script).set_name("@test.lua").call(()).unwrap();
+    assert_eq!(text(&ran(script)), expected);
+}
+
 /// A statement of a random program, by its number; each writes what it saw.
 fn statement(choice: u8, at: usize, functions: usize) -> String {
     let callee = (at + usize::from(choice)) % functions;

@@ -8,7 +8,7 @@ use adzeman_core::source::Line;
 use adzeman_core::stepping::StepKind;
 
 /// Each returns a text of all that it saw.
-const SCRIPTS: [(&str, &str); 8] = [
+const SCRIPTS: [(&str, &str); 9] = [
     (
         "protected calls",
         "\
@@ -38,6 +38,23 @@ local _, handled = xpcall(function() error('x') end, debug.traceback)
 local co = coroutine.create(function() local t; t.x = 1 end)
 coroutine.resume(co)
 return text .. handled .. debug.traceback(co)",
+    ),
+    (
+        "hooks of its own",
+        "\
+local log = {}
+for _, given in ipairs({{1, 'l'}, {print}, {print, 'l', 'x'}, {nil}, {print, {}}}) do
+  local _, why = pcall(debug.sethook, table.unpack(given, 1, 3))
+  log[#log + 1] = tostring(why)
+end
+log[#log + 1] = tostring(debug.gethook()) .. select('#', debug.gethook())
+local co = coroutine.create(print)
+debug.sethook(co, print, 'lc', 7)
+local hook, mask, count = debug.gethook(co)
+log[#log + 1] = tostring(hook == print) .. mask .. count
+debug.sethook(co)
+log[#log + 1] = tostring(debug.gethook(co))
+return table.concat(log, ' ')",
     ),
     (
         "yields across protected calls",
