@@ -48,6 +48,9 @@ pub(crate) struct Context {
     mask: RefCell<LineSet>,
     gate: RefCell<Gate>,
     watching: Cell<Watching>,
+    /// The body and line that the hook reported last, if the body might have reported it itself as well. Its call, if there is
+    /// one, comes before the next line, so lines are watched until then.
+    reported: Cell<Option<(usize, Line)>>,
     /// Nothing of the script is to be reported at this moment: what runs was started to look at it.
     busy: Cell<bool>,
     /// The handler under way is given up: see [`abandon`](Self::abandon).
@@ -85,6 +88,7 @@ impl Context {
             mask: RefCell::default(),
             gate: RefCell::default(),
             watching: Cell::default(),
+            reported: Cell::new(None),
             busy: Cell::new(false),
             abandoning: Cell::new(false),
             entered: Cell::new(0),
@@ -135,6 +139,7 @@ impl Context {
     #[inline]
     pub(crate) fn covers(&self, line: u32) -> bool {
         self.every_line.get()
+            || self.reported.get().is_some()
             || Line::new(line).is_some_and(|line| self.mask.borrow().contains(line))
             || self.wants_attention()
     }
@@ -232,15 +237,41 @@ impl Context {
 
     /// Called by the hook on a line that is covered.
     pub(crate) fn line_reached(&self, state: State, activation: &Activation, line: u32) {
-        let line = Line::new(line).unwrap_or(Line::FIRST);
-        if self.reports_itself(activation, line) {
+        if self.forget_reported().is_some() && !self.covers(line) {
             return;
         }
+        let line = Line::new(line).unwrap_or(Line::FIRST);
+        let mut view = View::new(self, state);
+        if self.reports_itself(activation, line) {
+            let Some(body) = self.held_back(activation, line) else { return };
+            self.reported.set(Some((body, line)));
+            view = View::instead_of_site(self, state);
+        }
         let source = self.source_of(state, activation);
-        self.supervisor.line_reached(&mut View::new(self, state), source, line);
+        self.supervisor.line_reached(&mut view, source, line);
+        if self.reported.get().is_some() {
+            let need = self.need.borrow().clone();
+            self.set_needed_hooks(&need, false);
+        }
         if !self.is_hooked() {
             hook::watch(self, state, Watching::Nothing);
         }
+    }
+
+    /// The body, where a line is of interest whatever the conditions there say, and a filter may hold its report back.
+    fn held_back(&self, activation: &Activation, line: Line) -> Option<usize> {
+        let definition = activation.definition().filter(|_| self.every_line.get() || self.wants_attention())?;
+        self.exchanges.borrow().has_filter(&definition, line).then_some(definition.prototype)
+    }
+
+    /// Another line is reached, or the call of the one that was reported.
+    fn forget_reported(&self) -> Option<(usize, Line)> {
+        let reported = self.reported.take()?;
+        if !self.every_line.get() {
+            let need = self.need.borrow().clone();
+            self.set_needed_hooks(&need, false);
+        }
+        Some(reported)
     }
 
     fn reports_itself(&self, activation: &Activation, line: Line) -> bool {
@@ -251,7 +282,9 @@ impl Context {
     /// the lines.
     pub(crate) fn site_reached(&self, state: State, activation: &Activation, line: u32) {
         let line = Line::new(line).unwrap_or(Line::FIRST);
-        if !self.reports_itself(activation, line) {
+        let reported = self.forget_reported();
+        let is_told = reported.is_some() && reported == activation.definition().map(|held| (held.prototype, line));
+        if is_told || !self.reports_itself(activation, line) {
             return;
         }
         let source = self.source_of(state, activation);
@@ -427,7 +460,8 @@ impl Context {
     }
 
     fn how_to_watch(&self, need: &Need) -> Watching {
-        if need.is_nothing() {
+        let is_reported = self.reported.get().is_some();
+        if need.is_nothing() && !is_reported {
             return Watching::Nothing;
         }
         let hooked = self.lines_hooked.get();
@@ -435,7 +469,7 @@ impl Context {
         let calls =
             need.raises || need.call_times || need.new_sources || tracks || hooked && need.armed.has_functions();
         let mut mask = if calls { hook::CALLS } else { 0 };
-        if need.every_line {
+        if need.every_line || is_reported {
             mask |= hook::LINES;
             if tracks || need.returns_of.is_some() {
                 mask |= hook::RETURNS;

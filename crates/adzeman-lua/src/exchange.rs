@@ -100,6 +100,12 @@ impl Exchanges {
                 .is_some_and(|exchange| exchange.lines.contains(line))
     }
 
+    /// Whether the report of that may be held back by a filter.
+    pub(crate) fn has_filter(&self, definition: &Definition, line: Line) -> bool {
+        let exchange = self.positions.get(&definition.prototype).and_then(|held| self.sources.get(&held.source));
+        exchange.is_some_and(|exchange| exchange.filters.contains_key(&line))
+    }
+
     /// The lines of a source that need no hook in a function of this definition.
     pub(crate) fn lines_of(&self, definition: &Definition) -> Option<&LineSet> {
         if !self.reporting.contains(&definition.prototype) {

@@ -44,6 +44,13 @@ impl<'a> View<'a> {
         view
     }
 
+    /// In the hook, on a line that an exchanged body reports by itself, or holds back.
+    pub(crate) fn instead_of_site(context: &'a Context, state: State) -> Self {
+        let mut view = Self::new(context, state);
+        view.is_site = true;
+        view
+    }
+
     /// The innermost function of the script, or where one would be.
     fn innermost(&self) -> Target {
         let is_script = |level: &usize| {

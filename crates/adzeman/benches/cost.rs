@@ -226,8 +226,8 @@ struct Ready {
     _client: Option<Client<PipeReader, PipeWriter>>,
 }
 
-const WAYS: [&str; 9] =
-    ["bare", "naive", "detached", "attached", "elsewhere", "thousand", "never", "condition", "variable"];
+const WAYS: [&str; 10] =
+    ["bare", "naive", "detached", "attached", "elsewhere", "thousand", "never", "condition", "field", "variable"];
 /// Ways for the case of many events only: a condition on the event that is never true, a part of a host object that never
 /// changes, a log message at each event.
 const EVENT_WAYS: [&str; 3] = ["event", "host path", "message"];
@@ -255,6 +255,8 @@ fn ready(case: &'static Case, way: &str) -> Ready {
             "elsewhere" => client.break_at(case.elsewhere, None),
             "never" => client.break_at(case.never, None),
             "condition" => client.break_at(case.hot.0, Some(case.hot.1)),
+            // No local variable alone, so that it cannot be decided in place.
+            "field" => client.break_at(case.hot.0, Some("event.n == nil")),
             "message" => client.break_with(case.hot.0, json!({"logMessage": "seen {seen}"})),
             "thousand" => client.break_everywhere_else(),
             "event" => {

@@ -78,12 +78,11 @@ impl LocalContext {
 
 /// A part of an object, without what is secret.
 fn part_of(object: &HostObject, path: &Path) -> Result<Json, HostError> {
-    let shown = TreePath { root: Root::Host, path: path.under(&object.name) }.display(1);
     if object.about.is_secret(path) {
-        return Err(HostError::Secret { path: shown });
+        let whole = TreePath { root: Root::Host, path: path.under(&object.name) };
+        return Err(HostError::Secret { path: whole.display(1) });
     }
-    let part = object.pick(path);
-    let mut part = match part {
+    let mut part = match object.pick(path) {
         Some(part) => part,
         // Says what is wrong.
         None => at(&object.read()?, path, &format!("host.{}", object.name)).cloned()?,

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use proptest::prelude::*;
 
 use adzeman_core::engine::Engine;
+use adzeman_core::stepping::StepKind;
 
 use crate::common::{Go, Ran, at_line, run, run_with};
 use crate::ffi::lua_with_debug;
@@ -246,6 +247,35 @@ return table.concat(log, ' ')";
 }
 
 #[test]
+fn a_step_ends_on_a_line_whose_condition_does_not_hold() {
+    let script = "\
+local function f(n)
+  local one = n --stop
+  local two = one
+  local three = two
+  return three
+end
+for n = 1, 3 do f(n) end
+return 'done'";
+    for condition in ["n == 99", "n == 1", "n < 9", "two == nil"] {
+        let over = |_: &mut dyn Engine, line| if line < 4 { Go::Step(StepKind::Over) } else { Go::Freely };
+        let ran = run_with(script, vec![at_line(3, Some(condition))], over);
+        assert_eq!(ran.stops, [2, 3, 4, 2, 3, 4, 2, 3, 4], "{condition}");
+        // Once the step is over, what is told of the line is told once.
+        let once = |_: &mut dyn Engine, line| if line == 2 { Go::Step(StepKind::Over) } else { Go::Freely };
+        let ran = run_with(script, vec![at_line(3, Some(condition))], once);
+        assert_eq!(ran.stops, [2, 3, 2, 3, 2, 3], "{condition}");
+    }
+    // Lines are not watched any longer than it takes.
+    let first = |engine: &mut dyn Engine, line| {
+        let n = engine.evaluate(Some(0), "n").unwrap()[0].preview.clone();
+        if line == 2 && n == "1" { Go::Step(StepKind::Over) } else { Go::Freely }
+    };
+    let ran = run_with(script, vec![at_line(3, Some("n == 3"))], first);
+    assert_eq!((ran.stops, ran.reached), (vec![2, 3, 2, 2, 3], 5));
+}
+
+#[test]
 fn two_conditions_on_a_line_are_both_asked() {
     let script = "local function f(n)\n  return n\nend\nfor n = 1, 20 do f(n) end\nreturn 'done'";
     let breaks = |conditions: &[Option<&str>]| conditions.iter().map(|held| at_line(2, *held)).collect::<Vec<_>>();
@@ -367,15 +397,17 @@ proptest! {
         arms in proptest::collection::vec(proptest::collection::vec(1..70_u32, 0..6), 1..5),
         condition in proptest::sample::select(CONDITIONS),
         generational in any::<bool>(),
+        steps in any::<bool>(),
     ) {
         let script = program(&bodies, &arms, condition, generational);
         let lua = lua_with_debug();
         lua.globals().set("rearm", lua.create_function(|_, _: mlua::MultiValue| Ok(())).unwrap()).unwrap();
         let expected: String = lua.load(&script).set_name("@test.lua").call(()).unwrap();
-        let in_place = ran(&script);
+        let go = move |_: &mut dyn Engine, line| if steps && line % 3 == 0 { Go::Step(StepKind::Into) } else { Go::Freely };
+        let in_place = run(&script, go);
         prop_assert_eq!(text(&in_place), expected, "{}", script);
         // The same condition in a form that is never decided in place stops at the same lines.
-        let apart = ran(&program(&bodies, &arms, &format!("_G and ({condition})"), generational));
+        let apart = run(&program(&bodies, &arms, &format!("_G and ({condition})"), generational), go);
         prop_assert_eq!(in_place.stops, apart.stops, "{}", script);
         prop_assert!(in_place.reached <= apart.reached);
     }
