@@ -175,6 +175,26 @@ fn going_on_to_a_line_and_to_events() {
 }
 
 #[test]
+fn a_pause_comes_through_a_line_whose_condition_never_holds() {
+    let script =
+        "running = true\nfunction update(n)\n  while running do\n    n = n + 1\n  end\n  return n\nend\ntotal = 0\n";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(4, Some("n < 0"))]);
+        host.go();
+        client.ok("pause", json!({"threadId": 1}));
+        let (body, _) = client.stopped();
+        assert_eq!(body["reason"], "pause");
+        client.go_on("next");
+        assert_eq!(client.stopped().0["reason"], "step");
+        let frame = client.frame(0)["id"].clone();
+        client.ok("setExpression", json!({"expression": "running", "value": "false", "frameId": frame}));
+        client.go_on("continue");
+        host.wait_frames(2);
+    });
+}
+
+#[test]
 fn an_event_is_delivered_again() {
     let script = "\
 ran = 0
