@@ -10,6 +10,7 @@ use adzeman_core::source::{Line, LineSet};
 use full_moon::ast::{LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
+use crate::expressions::parse;
 use crate::filters::Filter;
 
 /// Why no call can be put on a line.
@@ -27,7 +28,7 @@ pub(crate) struct Statements {
 impl Statements {
     /// Reads a text; `None` when it does not parse.
     pub(crate) fn of(text: &str) -> Option<Self> {
-        let tree = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok()?;
+        let tree = parse(text)?;
         let mut statements = Self::default();
         statements.visit_ast(&tree);
         Some(statements)

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use adzeman_core::source::Line;
 use full_moon::ast::{Ast, FunctionBody, LocalAssignment, LocalFunction, NumericFor, Parameter, Prefix, Var};
-use full_moon::ast::{Expression, GenericFor};
+use full_moon::ast::{Expression, GenericFor, Stmt};
 use full_moon::tokenizer::TokenReference;
 use full_moon::visitors::Visitor;
 
@@ -51,8 +51,21 @@ pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
     expression.get(..at).map(|before| before.chars().count() + 1)
 }
 
-fn parse(text: &str) -> Option<Ast> {
+/// A script; `None` for a text that does not parse.
+pub(crate) fn parse(text: &str) -> Option<Ast> {
     full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok()
+}
+
+/// A text that is one expression, and nothing else.
+pub(crate) fn parse_expression(text: &str) -> Option<Expression> {
+    let tree = parse(&format!("local _ = {text}"))?;
+    let mut statements = tree.nodes().stmts();
+    let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else { return None };
+    let mut expressions = assignment.expressions().iter();
+    match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
+        (Some(expression), None, None) => Some(expression.clone()),
+        _ => None,
+    }
 }
 
 fn text(token: &TokenReference) -> String {

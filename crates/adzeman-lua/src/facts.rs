@@ -6,13 +6,13 @@ use std::sync::Arc;
 use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
 use crate::chunk::Prototype;
+use crate::expressions::parse;
 use crate::inside::inside;
 use crate::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
 pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
     // What does not parse has no names, and each of its lines is as good as another.
-    let parse = |text: &str| full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok();
     let tree = text.as_deref().and_then(parse);
     let named = tree.as_ref().map(named_functions).unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();

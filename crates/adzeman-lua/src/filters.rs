@@ -10,10 +10,11 @@
 use std::collections::BTreeSet;
 
 use adzeman_core::source::Line;
-use full_moon::ast::{BinOp, Expression, Stmt, UnOp, Var};
+use full_moon::ast::{BinOp, Expression, UnOp, Var};
 use full_moon::tokenizer::TokenReference;
 
 use crate::chunk::Prototype;
+use crate::expressions::parse_expression;
 use crate::ffi::instructions::{Operation, jump_over};
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
@@ -29,19 +30,11 @@ pub(crate) struct Filter {
 impl Filter {
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
-        let chunk = format!("local _ = {condition}");
-        let tree = full_moon::parse_fallible(&chunk, full_moon::LuaVersion::lua54()).into_result().ok()?;
-        let mut statements = tree.nodes().stmts();
-        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else {
-            return None;
-        };
-        let mut expressions = assignment.expressions().iter();
-        let (Some(expression), None, None) = (expressions.next(), expressions.next(), tree.nodes().last_stmt()) else {
-            return None;
-        };
         let mut parts = Vec::new();
-        add_parts(expression, &mut parts);
-        (!parts.is_empty()).then(|| Self { either: vec![parts] })
+        add_parts(&parse_expression(condition)?, &mut parts);
+        // A text of several lines would move those below it.
+        let is_one_line = parts.iter().all(|part| !part.contains(['\n', '\r']));
+        (is_one_line && !parts.is_empty()).then(|| Self { either: vec![parts] })
     }
 
     /// One for several breakpoints of a line.
@@ -311,7 +304,10 @@ mod tests {
         ] {
             assert_eq!(Filter::of(condition).map(|filter| filter.text()).as_deref(), Some(expected), "{condition}");
         }
-        for condition in ["t.level > 1", "t.b and a", "f(x)", "a or f()", "#t > 3", "-x > 2", "x // y > 1", "a .. b"] {
+        assert_eq!(Filter::of("x == 1 -- a remark").map(|filter| filter.text()).as_deref(), Some("(x == 1)"));
+        for condition in
+            ["a == [[b\n]]", "t.level > 1", "t.b and a", "f(x)", "a or f()", "#t > 3", "-x > 2", "x // y > 1", "a .. b"]
+        {
             assert_eq!(Filter::of(condition), None, "{condition}");
         }
     }

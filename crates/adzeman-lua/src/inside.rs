@@ -77,7 +77,7 @@ fn line(position: Option<Position>) -> Option<u32> {
 mod tests {
     #[track_caller]
     fn check(text: &str, expected: &[(u32, u32)]) {
-        let tree = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().unwrap();
+        let tree = crate::expressions::parse(text).unwrap();
         assert_eq!(super::inside(&tree).into_iter().collect::<Vec<_>>(), expected, "{text}");
     }
 

@@ -3,12 +3,13 @@
 //! to Lua.
 
 use adzeman_core::host::{Path, Root, Segment, TreePath};
-use full_moon::ast::{BinOp, Expression, Index, Prefix, Stmt, Suffix, UnOp, Var};
+use full_moon::ast::{BinOp, Expression, Index, Prefix, Suffix, UnOp, Var};
 use full_moon::tokenizer::{TokenReference, TokenType};
 use serde_json::Value as Json;
 
 use crate::context::Context;
 use crate::evaluate::{Place, Target, push_captured, push_local};
+use crate::expressions::parse_expression;
 use crate::ffi::state::{State, Type};
 
 /// A condition that was understood.
@@ -68,17 +69,7 @@ pub(crate) enum Scope {
 impl Quick {
     /// Understands a condition; `None` for one that only Lua can decide.
     pub(crate) fn parse(text: &str) -> Option<Self> {
-        let chunk = format!("local _ = {text}");
-        let tree = full_moon::parse_fallible(&chunk, full_moon::LuaVersion::lua54()).into_result().ok()?;
-        let mut statements = tree.nodes().stmts();
-        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else {
-            return None;
-        };
-        let mut expressions = assignment.expressions().iter();
-        match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
-            (Some(expression), None, None) => condition(expression),
-            _ => None,
-        }
+        condition(&parse_expression(text)?)
     }
 
     /// Whether it holds; `None` when only Lua can tell.

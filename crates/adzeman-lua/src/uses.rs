@@ -12,7 +12,7 @@ use full_moon::visitors::Visitor;
 /// text that does not parse.
 pub(crate) fn uses_of(text: &str, name: &str) -> Vec<NameUse> {
     let mut finder = Finder { name, found: Vec::new(), guards: Vec::new() };
-    if let Ok(tree) = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result() {
+    if let Some(tree) = crate::expressions::parse(text) {
         finder.visit_ast(&tree);
     }
     finder.found
