@@ -1,13 +1,13 @@
 //! Where a call can be put into a script's text, so that it runs each time a line is reached.
 //!
-//! The call stands at the start of the first statement that begins on the line, with a semicolon before and behind it: what
-//! is before it cannot take the parentheses for arguments, and it cannot take those of the statement. No line moves, and no
-//! local variable changes its register.
+//! The call stands at the start of the first statement that begins on the line, in each function that has one there, with a
+//! semicolon before and behind it: what is before it cannot take the parentheses for arguments, and it cannot take those of the
+//! statement. No line moves, and no local variable changes its register.
 
 use std::collections::BTreeMap;
 
 use adzeman_core::source::{Line, LineSet};
-use full_moon::ast::{LastStmt, Stmt};
+use full_moon::ast::{FunctionBody, LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
 use crate::expressions::parse;
@@ -21,8 +21,19 @@ pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or doe
 /// The statements of a text, by the lines they begin on.
 #[derive(Debug, Default)]
 pub(crate) struct Statements {
-    /// For each line, the byte at which its first statement begins, and whether a loop begins on it.
-    starts: BTreeMap<u32, (usize, bool)>,
+    /// For each line, where statements begin on it: the first of each function.
+    starts: BTreeMap<u32, Vec<Start>>,
+    /// The functions around what is looked at while the text is read, by their numbers, and how many there were.
+    functions: Vec<usize>,
+    last_function: usize,
+}
+
+#[derive(Debug)]
+struct Start {
+    function: usize,
+    byte: usize,
+    /// Whether a loop begins on the line, in this function.
+    is_loop: bool,
 }
 
 impl Statements {
@@ -39,8 +50,8 @@ impl Statements {
         let (mut placed, mut refused) = (LineSet::default(), Vec::new());
         for line in lines.iter() {
             match self.starts.get(&line.get()) {
-                Some((_, false)) => placed.insert(line),
-                Some((_, true)) => refused.push((line, A_LOOP)),
+                Some(starts) if starts.iter().any(|start| start.is_loop) => refused.push((line, A_LOOP)),
+                Some(_) => placed.insert(line),
                 None => refused.push((line, IN_A_STATEMENT)),
             }
         }
@@ -58,13 +69,17 @@ impl Statements {
     ) -> String {
         let mut out = String::with_capacity(text.len());
         let mut from = 0;
-        for (line, (at, _)) in placed.iter().filter_map(|line| Some((line, self.starts.get(&line.get())?))) {
-            out.push_str(&text[from..*at]);
+        let of_line =
+            |line: Line| self.starts.get(&line.get()).into_iter().flatten().map(move |start| (line, start.byte));
+        let mut sites: Vec<(Line, usize)> = placed.iter().flat_map(of_line).collect();
+        sites.sort_unstable_by_key(|(_, byte)| *byte);
+        for (line, at) in sites {
+            out.push_str(&text[from..at]);
             out.push_str(&match filters.get(&line) {
                 Some(filter) => format!(";if {} then (\"{marker}\")() end;", filter.text()),
                 None => format!(";(\"{marker}\")();"),
             });
-            from = *at;
+            from = at;
         }
         out.push_str(&text[from..]);
         out
@@ -73,9 +88,12 @@ impl Statements {
     fn add(&mut self, node: &impl full_moon::node::Node, is_loop: bool) {
         let Some(start) = node.start_position() else { return };
         let Ok(line) = u32::try_from(start.line()) else { return };
-        let held = self.starts.entry(line).or_insert((start.bytes(), false));
-        held.0 = held.0.min(start.bytes());
-        held.1 |= is_loop;
+        let (function, byte) = (self.functions.last().copied().unwrap_or(0), start.bytes());
+        let starts = self.starts.entry(line).or_default();
+        match starts.iter_mut().find(|held| held.function == function) {
+            Some(held) => (held.byte, held.is_loop) = (held.byte.min(byte), held.is_loop || is_loop),
+            None => starts.push(Start { function, byte, is_loop }),
+        }
     }
 }
 
@@ -87,6 +105,15 @@ impl Visitor for Statements {
 
     fn visit_last_stmt(&mut self, node: &LastStmt) {
         self.add(node, false);
+    }
+
+    fn visit_function_body(&mut self, _: &FunctionBody) {
+        self.last_function += 1;
+        self.functions.push(self.last_function);
+    }
+
+    fn visit_function_body_end(&mut self, _: &FunctionBody) {
+        self.functions.pop();
     }
 }
 
@@ -131,6 +158,13 @@ mod tests {
             &[2, 3, 5, 6],
             "local s = [[\nx = 1\n]] -- x = 2\n--[[ y()\n]] @local t = 1\n@goto done\n::done::\n",
         );
+    }
+
+    #[test]
+    fn each_function_has_a_call_on_a_line_of_several() {
+        let text = "on('open', function(g) g.level = 0; g.wet = true end) f()\nlocal h = function() return function() return 1 end end";
+        let expected = "@on('open', function(g) @g.level = 0; g.wet = true end) f()\n@local h = function() @return function() @return 1 end end";
+        check(text, &[1, 2], expected);
     }
 
     #[test]

@@ -85,6 +85,19 @@ return 'done'";
 }
 
 #[test]
+fn functions_on_one_line_stop_each() {
+    let script = "\
+local list, sum = {1, 2}, 0
+local function each(f) for _, v in ipairs(list) do f(v) end end
+each(function(v) sum = sum + v end) --stop
+return tostring(sum)";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "3");
+    assert_eq!(ran.stops, [3, 3, 3], "where the function is made and given, and each time it runs");
+    assert!(ran.hooked.is_empty());
+}
+
+#[test]
 fn a_coroutine_that_waits_in_its_old_body_stops_when_it_goes_on() {
     let script = "\
 local function body()
