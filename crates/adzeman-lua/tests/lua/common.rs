@@ -153,9 +153,23 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
     run_with(script, Vec::new(), at_stop)
 }
 
-/// The same with more breakpoints.
+/// The same, with the text unknown to the engine, so that no body can be exchanged.
+pub(crate) fn run_hooked(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
+    run_from(script, "=test.lua", Vec::new(), at_stop)
+}
+
+/// As [`run`], with more breakpoints.
 pub(crate) fn run_with(
     script: &str,
+    more: Vec<BreakpointSpec>,
+    at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
+) -> Ran {
+    run_from(script, "@test.lua", more, at_stop)
+}
+
+fn run_from(
+    script: &str,
+    chunk_name: &str,
     more: Vec<BreakpointSpec>,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
@@ -185,7 +199,13 @@ pub(crate) fn run_with(
         }
     };
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
-    let function = engine.load("test.lua", script).unwrap();
+    let function = if chunk_name.starts_with('@') {
+        engine.load("test.lua", script).unwrap()
+    } else {
+        let function = lua.load(script).set_name(chunk_name).into_function().unwrap();
+        engine.discover();
+        function
+    };
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     supervising.arm(marked.map(|(line, _)| at_line(line, None)).chain(more).collect());
     engine.watch(&supervising.decider.borrow().need());

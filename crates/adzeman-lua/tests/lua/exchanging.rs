@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::StepKind;
 
-use crate::common::{Go, Ran, at_line, run, run_with};
+use crate::common::{Go, Ran, at_line, run, run_hooked, run_with};
 use crate::ffi::lua_with_debug;
 
 fn ran(script: &str) -> Ran {
@@ -418,10 +418,19 @@ proptest! {
         let expected: String = lua.load(&script).set_name("@test.lua").call(()).unwrap();
         let go = move |_: &mut dyn Engine, line| if steps && line % 3 == 0 { Go::Step(StepKind::Into) } else { Go::Freely };
         let in_place = run(&script, go);
-        prop_assert_eq!(text(&in_place), expected, "{}", script);
+        prop_assert_eq!(text(&in_place), expected.clone(), "{}", script);
         // The same condition in a form that is never decided in place stops at the same lines.
         let apart = run(&program(&bodies, &arms, &format!("_G and ({condition})"), generational), go);
-        prop_assert_eq!(in_place.stops, apart.stops, "{}", script);
+        prop_assert_eq!(&in_place.stops, &apart.stops, "{}", script);
         prop_assert!(in_place.reached <= apart.reached);
+        // And so does the line hook, which comes to the first line of a statement of several lines once more at its end.
+        let hooked = run_hooked(&script, go);
+        prop_assert_eq!(text(&hooked), expected, "{}", script);
+        if !steps {
+            let mut left = hooked.stops.iter();
+            let all_found = in_place.stops.iter().all(|stop| left.any(|other| other == stop));
+            prop_assert!(all_found, "{:?} and {:?} in {}", in_place.stops, hooked.stops, script);
+            prop_assert!(hooked.stops.iter().all(|stop| in_place.stops.contains(stop)), "{:?} in {}", hooked.stops, script);
+        }
     }
 }
