@@ -55,6 +55,13 @@ pub(crate) struct Held {
     pub(crate) is_kept: bool,
 }
 
+impl Held {
+    /// How it stands, for people.
+    pub(crate) fn notice(&self) -> Notice {
+        Notice::Breakpoint { number: self.number, bound: self.bound, note: self.note.clone() }
+    }
+}
+
 /// A watch of this session.
 #[derive(Debug, Clone)]
 pub(crate) struct HeldWatch {
@@ -333,7 +340,7 @@ impl<'a> Session<'a> {
         let (host, process_id) = (self.host.name.clone(), self.host.process_id);
         self.printer.notice(&Notice::AttachedAgain { host, process_id, breakpoints });
         for held in self.breakpoints.iter().filter(|held| held.id.is_none()) {
-            self.printer.notice(&Notice::Breakpoint { number: held.number, bound: false, note: held.note.clone() });
+            self.printer.notice(&held.notice());
         }
         Ok(())
     }
@@ -585,8 +592,7 @@ impl<'a> Session<'a> {
         let held = self.breakpoints.iter_mut().find(|held| held.id.is_some() && held.id == now.id);
         if let Some(held) = held {
             (held.bound, held.note) = (now.verified, now.message);
-            let notice = Notice::Breakpoint { number: held.number, bound: held.bound, note: held.note.clone() };
-            self.printer.notice(&notice);
+            self.printer.notice(&held.notice());
         }
     }
 

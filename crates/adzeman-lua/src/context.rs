@@ -250,8 +250,7 @@ impl Context {
         let source = self.source_of(state, activation);
         self.supervisor.line_reached(&mut view, source, line);
         if self.reported.get().is_some() {
-            let need = self.need.borrow().clone();
-            self.set_needed_hooks(&need, false);
+            self.set_hooks_again();
         }
         if !self.is_hooked() {
             hook::watch(self, state, Watching::Nothing);
@@ -268,8 +267,7 @@ impl Context {
     fn forget_reported(&self) -> Option<(usize, Line)> {
         let reported = self.reported.take()?;
         if !self.every_line.get() {
-            let need = self.need.borrow().clone();
-            self.set_needed_hooks(&need, false);
+            self.set_hooks_again();
         }
         Some(reported)
     }
@@ -444,6 +442,12 @@ impl Context {
     /// Arms lines by exchanged bodies, as far as that can be.
     fn arm_lines(&self, need: &Need) {
         self.lines_hooked.set(self.exchange_bodies(&need.armed));
+    }
+
+    /// Sets the hooks for the same need as before, as what was reported has changed.
+    fn set_hooks_again(&self) {
+        let need = self.need.borrow().clone();
+        self.set_needed_hooks(&need, false);
     }
 
     /// Sets the hooks that are needed now; with `anew` also where they are set already.

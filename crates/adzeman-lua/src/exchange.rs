@@ -90,29 +90,26 @@ pub(crate) struct Exchanges {
 }
 
 impl Exchanges {
+    /// The exchange that a body is of, if it is one that reports.
+    fn reporting(&self, definition: &Definition) -> Option<&Exchange> {
+        let held = self.positions.get(&definition.prototype)?;
+        let exchange = self.sources.get(&held.source);
+        exchange.filter(|_| self.reporting.contains(&definition.prototype))
+    }
+
     /// Whether the function reports this line by itself.
     pub(crate) fn reports(&self, definition: &Definition, line: Line) -> bool {
-        self.reporting.contains(&definition.prototype)
-            && self
-                .positions
-                .get(&definition.prototype)
-                .and_then(|held| self.sources.get(&held.source))
-                .is_some_and(|exchange| exchange.lines.contains(line))
+        self.reporting(definition).is_some_and(|exchange| exchange.lines.contains(line))
     }
 
     /// Whether the report of that may be held back by a filter.
     pub(crate) fn has_filter(&self, definition: &Definition, line: Line) -> bool {
-        let exchange = self.positions.get(&definition.prototype).and_then(|held| self.sources.get(&held.source));
-        exchange.is_some_and(|exchange| exchange.filters.contains_key(&line))
+        self.reporting(definition).is_some_and(|exchange| exchange.filters.contains_key(&line))
     }
 
     /// The lines of a source that need no hook in a function of this definition.
     pub(crate) fn lines_of(&self, definition: &Definition) -> Option<&LineSet> {
-        if !self.reporting.contains(&definition.prototype) {
-            return None;
-        }
-        let held = self.positions.get(&definition.prototype)?;
-        Some(&self.sources.get(&held.source)?.lines)
+        self.reporting(definition).map(|exchange| &exchange.lines)
     }
 
     /// Functions of this source may have to get another body; they are looked for at the next safe point.

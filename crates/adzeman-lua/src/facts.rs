@@ -19,14 +19,14 @@ pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
     functions.sort_by_key(|function| (function.first, std::cmp::Reverse(function.last)));
     functions.dedup();
-    let mut lines = holdable(prototypes, &by_line);
+    let lines = holdable(prototypes, &by_line);
     let inside: BTreeMap<Line, Line> = tree
         .iter()
         .flat_map(inside)
         .filter_map(|(line, start)| Some((Line::new(line)?, Line::new(start)?)))
         .filter(|(_, start)| lines.contains(*start))
         .collect();
-    lines = lines.iter().filter(|line| !inside.contains_key(line)).collect();
+    let lines = lines.without(&inside.keys().copied().collect());
     SourceFacts { name: name.to_owned(), lines, inside, text, functions }
 }
 
@@ -58,4 +58,18 @@ fn holdable(prototypes: &[Prototype<'_>], by_line: &HashMap<u32, &NamedFunction>
         .flat_map(|p| p.lines.iter())
         .filter(|line| !only_defines(*line) && !ends.contains(*line))
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_text_that_does_not_parse_has_no_names() {
+        let lines: LineSet = [1, 2].into_iter().collect();
+        let prototypes = [Prototype { first: 1, last: 2, lines: lines.clone(), ..Prototype::default() }];
+        let facts = facts("broken.lua", Some("function (\n1)".into()), &prototypes);
+        assert_eq!((facts.functions.len(), &facts.functions[0].name), (1, &None));
+        assert_eq!((facts.lines, facts.inside), (lines, BTreeMap::new()), "and each line with code is one to stop at");
+    }
 }

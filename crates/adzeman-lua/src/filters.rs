@@ -209,15 +209,13 @@ pub(crate) fn jumps(
 ) -> Result<Vec<Jump>, BTreeSet<Line>> {
     let (mut found, mut refused) = (Vec::new(), BTreeSet::new());
     for (body, (calls, filtered)) in calls.iter().zip(filtered).enumerate() {
-        if !is_same_but_for_filters(calls, filtered, marker) {
+        let Some(regions) = filters_of(calls, filtered, marker) else {
             // An inner function may be what makes this one differ.
-            let is_inside = |line: u32| calls.last == 0 || (calls.first..=calls.last).contains(&line);
-            let all = calls.line_of.iter().chain([&calls.first, &calls.last]).copied();
-            let last = all.max().unwrap_or(u32::MAX).max(calls.last);
-            refused.extend((calls.first..=last).filter(|line| is_inside(*line)).filter_map(Line::new));
+            let last = if calls.last == 0 { calls.line_of.iter().copied().max().unwrap_or(0) } else { calls.last };
+            refused.extend((calls.first..=last).filter_map(Line::new));
             continue;
-        }
-        for filter in regions(calls, filtered, marker).into_iter().flatten() {
+        };
+        for filter in regions {
             let code = &filtered.code[filter.start..filter.call];
             if !code.iter().all(|instruction| Operation::of(*instruction).is_harmless()) {
                 refused.extend(filtered.line_of.get(filter.call).and_then(|line| Line::new(*line)));
@@ -266,14 +264,16 @@ fn calls_of(prototype: &Prototype<'_>, marker: &str) -> Vec<usize> {
     (0..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).collect()
 }
 
-/// Whether both are the same function, captured variables and all, apart from what stands in front of the calls.
-fn is_same_but_for_filters(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> bool {
-    let Some(regions) = regions(calls, filtered, marker) else { return false };
-    let is_filter = |at: &usize| regions.iter().any(|region| (region.start..region.call).contains(at));
-    let left = (0..filtered.code.len()).filter(|at| !is_filter(at)).map(|at| Operation::of(filtered.code[at]));
-    filtered.texts.len() <= MOST_CONSTANTS
+/// The filters of a function, if it is the same as the one with calls only, captured variables and all, apart from them.
+fn filters_of(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> Option<Vec<Region>> {
+    let regions = regions(calls, filtered, marker)?;
+    let starts = regions.iter().map(|region| region.start).chain([filtered.code.len()]);
+    let ends = std::iter::once(0).chain(regions.iter().map(|region| region.call));
+    let left = ends.zip(starts).flat_map(|(from, to)| &filtered.code[from..to]).map(|held| Operation::of(*held));
+    let is_same = filtered.texts.len() <= MOST_CONSTANTS
         && (calls.first, calls.last, calls.captured) == (filtered.first, filtered.last, filtered.captured)
-        && left.eq(calls.code.iter().map(|instruction| Operation::of(*instruction)))
+        && left.eq(calls.code.iter().map(|held| Operation::of(*held)));
+    is_same.then_some(regions)
 }
 
 impl Jump {

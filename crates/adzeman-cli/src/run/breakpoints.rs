@@ -10,7 +10,7 @@ use serde_json::{Value as Json, json};
 
 use crate::command::{Action, Break, Change, Pick, Site};
 use crate::error::CliError;
-use crate::report::{BreakRow, Notice, Report};
+use crate::report::{BreakRow, Report};
 use crate::session::{Held, Session};
 
 /// Which request a breakpoint goes in: the protocol replaces all of a request together.
@@ -81,11 +81,7 @@ impl Session<'_> {
             self.send_breakpoints(&Group::Changes)?;
         }
         for held in self.breakpoints.iter().filter(|held| found.contains(&held.number)) {
-            self.printer.notice(&Notice::Breakpoint {
-                number: held.number,
-                bound: held.bound,
-                note: held.note.clone(),
-            });
+            self.printer.notice(&held.notice());
         }
         Ok(())
     }

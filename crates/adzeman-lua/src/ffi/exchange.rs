@@ -9,8 +9,8 @@
 //! - No function that is on a stack gets another body: its frame goes on in the code, constants and line numbers it began
 //!   with. The caller leaves out all of those, on all threads.
 //! - Prototypes themselves are never changed, but for the constant and the jumps of filters put in before any function has
-//!   them. A function that
-//!   was left out and defines others gives them the bodies it knows; they are found like it when it has returned.
+//!   them. A function that was left out and defines others gives them the bodies it knows; they are found like it when it has
+//!   returned.
 //! - A body that functions have is kept alive by the closure of its whole script in the registry, for as long as it is
 //!   used. So the collector finds it whatever colour the closure has that points to it, and no barrier is needed.
 //! - The collector is held while functions are walked.
@@ -115,14 +115,8 @@ impl Body {
         unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self) };
     }
 
-    /// Puts a native function where the constant `marker` is.
-    ///
-    /// # Errors
-    /// When the state has no memory left.
-    pub(super) fn report_with(self, state: State, marker: &str, native: ffi::lua_CFunction) -> Result<(), EngineError> {
-        // Short strings are the same object wherever they are.
-        state.push_bytes(marker.as_bytes())?;
-        let marker = state.with_bytes(-1, |bytes| bytes.as_ptr() as usize - layout::TEXT_OF_STRING).unwrap_or(0);
+    /// Puts a native function where the constant is that has the address `marker`.
+    pub(super) fn report_with(self, marker: usize, native: ffi::lua_CFunction) {
         for number in 0..self.count(layout::CONSTANT_COUNT) {
             // SAFETY: as in `inner`; a constant is a value of 16 bytes. A native function without captured variables is no
             // object of the collector, so it can stand where a string did.
@@ -136,8 +130,6 @@ impl Body {
                 }
             }
         }
-        state.pop(1);
-        Ok(())
     }
 
     /// Puts a jump where another instruction is, if both its ends are in the body.
@@ -151,6 +143,17 @@ impl Body {
             }
         }
     }
+}
+
+/// The address of a short text, which is the same object wherever it is, as long as something holds it.
+///
+/// # Errors
+/// When the state has no memory left.
+pub(super) fn address_of_text(state: State, text: &str) -> Result<usize, EngineError> {
+    state.push_bytes(text.as_bytes())?;
+    let address = state.with_bytes(-1, |bytes| bytes.as_ptr() as usize - layout::TEXT_OF_STRING);
+    state.pop(1);
+    Ok(address.unwrap_or(0))
 }
 
 /// Compiles a text under a chunk name.
@@ -202,7 +205,9 @@ impl Tree {
         for jump in jumps {
             self.bodies[jump.body].put_jump(*jump);
         }
-        self.bodies.iter().try_for_each(|body| body.report_with(state, marker, at_site))
+        let marker = address_of_text(state, marker)?;
+        self.bodies.iter().for_each(|body| body.report_with(marker, at_site));
+        Ok(())
     }
 
     /// Lets the collector have it, as far as no function uses it.

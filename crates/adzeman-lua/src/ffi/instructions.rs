@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use mlua::ffi;
 
-use super::exchange::Body;
+use super::exchange::{Body, address_of_text};
 use super::layout;
 use super::state::State;
 use crate::chunk::prototypes;
@@ -118,7 +118,7 @@ fn behaves(state: State) -> Option<bool> {
     }
     let body = Body::of(state, -1)?;
     jumps.iter().filter(|jump| jump.body == 1).for_each(|jump| body.put_jump(*jump));
-    body.report_with(state, MARKER, noted).ok()?;
+    body.report_with(address_of_text(state, MARKER).ok()?, noted);
     let function = state.top();
     let (number, text) = (Argument::Number, Argument::Text("text"));
     let expected = [
