@@ -14,6 +14,7 @@ use thiserror::Error;
 
 use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
+use crate::evaluation::{Allowance, Cancel, Limits, UnderWay};
 use crate::host::HostError;
 use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
@@ -120,12 +121,27 @@ pub enum EngineError {
     /// An evaluation that raised.
     #[error("{0}")]
     Raised(String),
-    /// An evaluation that ran too long.
+    /// An evaluation that did more than it may.
     #[error("gave up after {instructions} instructions; nothing was returned (is there an endless loop in it?)")]
     OverLimit {
         /// How many were allowed.
         instructions: u64,
     },
+    /// An evaluation that took longer than it may.
+    #[error("gave up after {} s; nothing was returned (is there an endless loop in it? 'limit' allows more time)", time.as_secs_f64())]
+    OverTime {
+        /// How long it could take.
+        time: Duration,
+    },
+    /// An evaluation that made more than it may.
+    #[error("gave up: it took more than {} MiB of memory; nothing was returned ('limit' allows more)", bytes / (1024 * 1024))]
+    OverMemory {
+        /// How much more than before there could be.
+        bytes: usize,
+    },
+    /// An evaluation that nobody waits for any more.
+    #[error("it was cancelled; nothing was returned")]
+    Cancelled,
     /// Something that cannot be changed.
     #[error("'{name}' cannot be changed: {why}")]
     NotAssignable {
@@ -175,6 +191,13 @@ pub trait Engine {
     /// The stack, for the stepping machine.
     fn stack(&self) -> &dyn Stack;
 
+    /// What evaluations asked for by the methods below may take from here on, until this is called again; `None` for what the
+    /// supervisor allows ([`Supervisor::allowance`]), as at the beginning. Conditions, texts and statements of breakpoints
+    /// always have the supervisor's.
+    fn allow(&mut self, allowance: Option<Allowance>) {
+        let _ = allowance;
+    }
+
     /// A page of the call stack, innermost first; `total` is the whole depth. Empty when no script is running.
     ///
     /// # Errors
@@ -200,19 +223,20 @@ pub trait Engine {
     /// Says what was expected; nothing is changed then.
     fn assign(&mut self, of: Handle, name: &str, text: &str, frame: Option<usize>) -> Result<Value, EngineError>;
 
-    /// Evaluates an expression or runs a statement, seeing the names of `frame` (only the globals for `None`), under the
-    /// engine's limit. Answers all values returned.
+    /// Evaluates an expression or runs a statement, seeing the names of `frame` (only the globals for `None`), within what it
+    /// may take ([`allow`](Self::allow)). Answers all values returned.
     ///
     /// # Errors
     /// Says what is wrong with the text, or what it raised.
     fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError>;
 
-    /// Evaluates a text as the script itself would: without a limit, and with its lines reported to the supervisor, so that
-    /// breakpoints in it stop. Engines that cannot do that evaluate as always.
+    /// Evaluates a text as the script itself would: without a limit, until it is cancelled, and with its lines reported to the
+    /// supervisor, so that breakpoints in it stop. Engines that cannot do that evaluate as always.
     ///
     /// # Errors
     /// As [`evaluate`](Self::evaluate).
-    fn run_openly(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+    fn run_openly(&mut self, frame: Option<usize>, text: &str, cancel: &Cancel) -> Result<Vec<Value>, EngineError> {
+        let _ = cancel;
         self.evaluate(frame, text)
     }
 
@@ -383,6 +407,11 @@ pub trait EngineContext {
 pub trait Interrupt: Send + Sync {
     /// Asks for it. False where the platform has no way; the request is then seen at the next safe point.
     fn interrupt(&self) -> bool;
+
+    /// The evaluation that has begun in the context and is not done. Engines that cannot tell say that there is none.
+    fn under_way(&self) -> Option<UnderWay> {
+        None
+    }
 }
 
 /// Checks texts without touching any script state, from any thread.
@@ -425,6 +454,11 @@ pub trait Supervisor {
     /// A line that [`Need`] covers was reached, or [`attention`](Self::attention) was set. Returns when the context may go on, which can
     /// take as long as a person looks at it.
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
+
+    /// What an evaluation may take that no person waits for.
+    fn allowance(&self) -> Allowance {
+        Limits::default().for_aside(Cancel::default())
+    }
 
     /// Whether a function, defined from line `first` to `last` of a source, holds one of `lines` itself
     /// ([`Source::function_holds`](crate::source::Source::function_holds)). Asked once for each function and set of

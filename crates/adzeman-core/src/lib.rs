@@ -30,6 +30,7 @@
 pub mod breakpoint;
 pub mod decide;
 pub mod engine;
+pub mod evaluation;
 pub mod host;
 pub mod monitor;
 pub mod source;

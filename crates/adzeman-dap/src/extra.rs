@@ -44,8 +44,44 @@ pub const TAKE_OVER: &str = "adzeman/takeOver";
 pub const ROLE: &str = "adzeman/role";
 /// Event: the host dropped messages because this client does not read them. Body: [`DroppedBody`].
 pub const DROPPED: &str = "adzeman/dropped";
+/// Request: how much evaluations may take from now on. What is left out stays as it is. Arguments and answer: [`LimitsBody`].
+pub const LIMITS: &str = "adzeman/limits";
+/// Event: an evaluation is in a call that the engine cannot interrupt, or is out of it. Body: [`StuckBody`].
+pub const STUCK: &str = "adzeman/stuck";
+/// Event: the connection is closed by the host, with the reason. Body: [`TurnedAwayBody`].
+pub const TURNED_AWAY: &str = "adzeman/turnedAway";
 
 dap_types! {
+    /// How much evaluations may take.
+    LimitsBody {
+        /// Time for what is asked at a stop, in milliseconds.
+        asked_milliseconds: Option<f64>,
+        /// Time for conditions, log messages, statements and monitors, in milliseconds.
+        aside_milliseconds: Option<f64>,
+        /// By how many bytes the state may grow.
+        memory_bytes: Option<u64>,
+    }
+
+    /// An evaluation that cannot be interrupted.
+    StuckBody {
+        /// In which context.
+        thread_id: i64,
+        /// Whether it still is.
+        stuck: bool,
+        /// The function that it is in, as far as that is known.
+        native: Option<String>,
+        /// For how long it has been under way, in seconds.
+        seconds: f64,
+        /// A sentence for people.
+        description: String,
+    }
+
+    /// Why the host does not take this client.
+    TurnedAwayBody {
+        /// A sentence for people.
+        reason: String,
+    }
+
     /// What the host is.
     HostBody {
         /// Its name.

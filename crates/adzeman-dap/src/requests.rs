@@ -7,6 +7,12 @@ use crate::types::{
 use serde::{Deserialize, Serialize};
 
 dap_types! {
+    /// Arguments of `cancel`.
+    CancelArguments {
+        /// The number of the request that is to be given up.
+        request_id: Option<i64>,
+    }
+
     /// `initialize`.
     InitializeArguments {
         /// Who the client is, for people.

@@ -51,6 +51,8 @@ dap_types! {
     Capabilities {
         /// `configurationDone` is understood.
         supports_configuration_done_request: bool,
+        /// `cancel` is understood, for requests.
+        supports_cancel_request: bool,
         /// Function breakpoints.
         supports_function_breakpoints: bool,
         /// Conditions on breakpoints.

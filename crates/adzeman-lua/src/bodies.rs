@@ -10,7 +10,7 @@ use adzeman_core::source::{Line, LineSet};
 use full_moon::ast::{FunctionBody, LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
-use crate::expressions::parse;
+use crate::expressions::with_tree;
 use crate::filters::Filter;
 
 /// Why no call can be put on a line.
@@ -39,10 +39,11 @@ struct Start {
 impl Statements {
     /// Reads a text; `None` when it does not parse.
     pub(crate) fn of(text: &str) -> Option<Self> {
-        let tree = parse(text)?;
-        let mut statements = Self::default();
-        statements.visit_ast(&tree);
-        Some(statements)
+        with_tree(text, |tree| {
+            let mut statements = Self::default();
+            statements.visit_ast(tree);
+            statements
+        })
     }
 
     /// Which of the lines can hold a call, and which cannot, and why.

@@ -13,6 +13,7 @@ use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceId};
 use adzeman_core::stepping::StackId;
 use adzeman_core::value::Value;
+use mlua::{Lua, WeakLua};
 
 use crate::chunk::prototypes;
 use crate::evaluate::Evaluation;
@@ -24,6 +25,7 @@ use crate::ffi::hook::Watching;
 use crate::ffi::layout::Definition;
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::{hook, interrupt, layout, natives, proxy, walk};
+use crate::limits::Bounds;
 use crate::track::Tracks;
 use crate::values::{OnShow, ShownTypes};
 use crate::view::View;
@@ -71,12 +73,20 @@ pub(crate) struct Context {
     pub(crate) on_show: OnShow,
     pub(crate) types: ShownTypes,
     pub(crate) evaluation: Evaluation,
+    pub(crate) bounds: Bounds,
+    /// How many calls that a person asked for are under way.
+    openly: Cell<usize>,
+    /// The binding, which knows what the state holds.
+    lua: WeakLua,
 }
 
 impl Context {
-    pub(crate) fn new(main: State, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Self {
+    pub(crate) fn new(lua: &Lua, main: State, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Self {
         Self {
             main,
+            lua: lua.weak(),
+            bounds: Bounds::default(),
+            openly: Cell::new(0),
             attention: supervisor.attention(),
             supervisor,
             host,
@@ -154,6 +164,40 @@ impl Context {
     #[inline]
     pub(crate) fn is_hooked(&self) -> bool {
         self.watching.get() != Watching::Nothing
+    }
+
+    /// Whether there is anything to do for a hook.
+    #[inline]
+    pub(crate) fn is_watching(&self) -> bool {
+        self.is_hooked() || self.runs_openly()
+    }
+
+    /// Whether a call that a person asked for is under way.
+    #[inline]
+    pub(crate) fn runs_openly(&self) -> bool {
+        self.openly.get() > 0
+    }
+
+    /// Does `work`, a call that a person asked for: every thread looks up now and then whether it is still wanted.
+    pub(crate) fn openly<T>(&self, work: impl FnOnce() -> T) -> T {
+        self.openly.set(self.openly.get() + 1);
+        self.find_threads();
+        self.set_hooks(self.watching.get());
+        let outcome = work();
+        self.openly.set(self.openly.get() - 1);
+        // What is given up ends with it, and so does the looking.
+        self.set_hooks(if self.abandoning.replace(false) { Watching::Nothing } else { self.watching.get() });
+        outcome
+    }
+
+    /// The binding, while the host has the state.
+    pub(crate) fn lua(&self) -> Option<Lua> {
+        self.lua.try_upgrade()
+    }
+
+    /// Whether functions of this chunk belong to a source.
+    pub(crate) fn knows_chunk(&self, chunk_name: &[u8]) -> bool {
+        self.by_chunk_name.borrow().contains_key(chunk_name)
     }
 
     /// Whether lines are watched only in functions that hold a breakpoint.
@@ -574,7 +618,14 @@ impl Context {
         }
     }
 
+    /// Notes the threads that were made since the last time: by the engine's own list where that is known, by walking
+    /// everything elsewhere.
     pub(crate) fn find_threads(&self) {
+        match walk::note_new_threads(self.main) {
+            Ok(true) => return,
+            Ok(false) => {}
+            Err(error) => report(Err(error)),
+        }
         let mut show = |state: State, kind: Type| {
             if kind == Type::Thread {
                 note(state);

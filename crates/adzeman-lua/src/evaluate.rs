@@ -11,16 +11,18 @@ use std::rc::Rc;
 
 use adzeman_core::breakpoint::Breakpoint;
 use adzeman_core::engine::{EngineError, NamesUsed};
+use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::host::{Path, Root, TreePath};
+
+use mlua::Lua;
 
 use crate::context::Context;
 use crate::expressions::{column_of_mistake, free_names};
 use crate::ffi::state::{Resumed, Slot, State, Type};
-use crate::ffi::{hook, proxy, walk};
+use crate::ffi::{limit, proxy, walk};
+use crate::limits::Outer;
+use crate::nesting;
 use crate::quick::{Quick, Scope};
-
-/// Instructions that an evaluation may take: some tens of milliseconds.
-pub(crate) const LIMIT_INSTRUCTIONS: u64 = 5_000_000;
 
 /// A function on a stack whose names an evaluation sees.
 #[derive(Debug, Clone, Copy)]
@@ -35,8 +37,6 @@ pub(crate) struct Evaluation {
     target: Cell<Option<Target>>,
     environment: Cell<i64>,
     last_environment: Cell<i64>,
-    left: Cell<u64>,
-    over_limit: Cell<bool>,
     /// The conditions of breakpoints, as far as they were understood.
     quick: RefCell<HashMap<u64, Option<Rc<Quick>>>>,
     /// Texts of breakpoints that are kept compiled.
@@ -79,20 +79,6 @@ fn result_number(name: &str) -> Option<i64> {
 }
 
 impl Context {
-    /// Takes instructions from what the evaluation may still use; false when nothing is left.
-    pub(crate) fn spend(&self, instructions: u64) -> bool {
-        match self.evaluation.left.get().checked_sub(instructions) {
-            Some(left) => {
-                self.evaluation.left.set(left);
-                true
-            }
-            None => {
-                self.evaluation.over_limit.set(true);
-                false
-            }
-        }
-    }
-
     /// The frame an environment looks into, while its own evaluation runs. A function that outlives the evaluation it was
     /// made in sees the globals only.
     fn target(&self, environment: i64) -> Option<Target> {
@@ -320,6 +306,7 @@ impl Context {
     /// Compiles `text` as an expression, or else as statements, with an environment of its own; pushes the function and
     /// answers the number of the environment.
     pub(crate) fn compile(&self, state: State, text: &str) -> Result<i64, EngineError> {
+        nesting::check_typed(text).map_err(EngineError::Syntax)?;
         let as_expression = state.load(&format!("return {text}"), c"=expression");
         if let Err(expression_error) = as_expression {
             let statement = state.load(text, c"=expression");
@@ -334,30 +321,106 @@ impl Context {
         Ok(id)
     }
 
-    /// Runs the function on top of `state`, which is popped, and leaves its results; answers how many.
-    pub(crate) fn run(&self, state: State, environment: i64, target: Option<Target>) -> Result<i32, EngineError> {
-        let coroutine = state.push_thread()?;
-        state.swap();
-        state.move_to(coroutine, 1);
+    /// Runs the function on top of `state`, which is popped, within what it may take, and leaves its results; answers how many.
+    pub(crate) fn run(
+        &self,
+        state: State,
+        environment: i64,
+        target: Option<Target>,
+        allowance: &Allowance,
+    ) -> Result<i32, EngineError> {
+        let coroutine = self.push_guarded(state, 0, false)?;
         let arguments = target.map_or(0, |target| push_varargs(target, coroutine));
-        hook::limit(coroutine);
-        self.evaluation.left.set(LIMIT_INSTRUCTIONS);
-        self.evaluation.over_limit.set(false);
-        let before = (self.evaluation.target.replace(target), self.evaluation.environment.replace(environment));
-        let (outcome, count) = coroutine.resume(state, arguments);
-        self.evaluation.target.set(before.0);
-        self.evaluation.environment.set(before.1);
-        self.finish(state, coroutine, outcome, count)
+        let limited = self.limit(state, coroutine, allowance);
+        let count = self.within(environment, target, || self.resume(state, coroutine, 1 + arguments));
+        limited.end(count)
     }
 
-    fn outcome(&self, coroutine: State, outcome: Resumed) -> Result<(), EngineError> {
-        match outcome {
-            _ if self.evaluation.over_limit.get() => Err(EngineError::OverLimit { instructions: LIMIT_INSTRUCTIONS }),
-            Resumed::Finished => Ok(()),
+    /// Pushes a thread in the place of the function with `arguments` arguments on top of `state`, with them, and below them what
+    /// catches all that they raise; what is raised is reported to whoever waits for errors if `reports`.
+    fn push_guarded(&self, state: State, arguments: i32, reports: bool) -> Result<State, EngineError> {
+        let coroutine = state.push_thread()?;
+        let position = state.top() - 1 - arguments;
+        coroutine.push_function(if reports { limit::guard_and_report } else { limit::guard });
+        state.insert(position);
+        state.move_to(coroutine, 1 + arguments);
+        Ok(coroutine)
+    }
+
+    /// Does `work`, an evaluation in which names are looked up in a frame.
+    fn within<T>(&self, environment: i64, target: Option<Target>, work: impl FnOnce() -> T) -> T {
+        let before = (self.evaluation.target.replace(target), self.evaluation.environment.replace(environment));
+        let outcome = work();
+        self.evaluation.target.set(before.0);
+        self.evaluation.environment.set(before.1);
+        outcome
+    }
+
+    /// Resumes a thread of [`push_guarded`](Self::push_guarded), which lies on top of `state`, and puts what it returned in its
+    /// place; answers how many values.
+    fn resume(&self, state: State, coroutine: State, arguments: i32) -> Result<i32, EngineError> {
+        let (outcome, count) = coroutine.resume(state, arguments);
+        let position = state.top();
+        let result = match outcome {
+            Resumed::Finished => self.guarded(state, coroutine, count),
             Resumed::Yielded => Err(EngineError::Raised(
                 "the text yields, and nobody would resume it; call what it needs in a coroutine of its own".to_owned(),
             )),
-            Resumed::Failed => Err(EngineError::Raised(error_text(coroutine))),
+            Resumed::Failed => {
+                coroutine.move_to(state, 1);
+                Err(EngineError::Raised(error_text(state)))
+            }
+        };
+        if outcome != Resumed::Finished {
+            coroutine.close_thread(state);
+        }
+        match result {
+            Ok(_) => state.remove(position),
+            Err(_) => state.cut_to(position - 1),
+        }
+        result
+    }
+
+    /// Takes what [`limit::guard`] answered.
+    fn guarded(&self, state: State, coroutine: State, count: i32) -> Result<i32, EngineError> {
+        let status = coroutine.integer_at(-count);
+        coroutine.move_to(state, count - 1);
+        match status {
+            Some(limit::DONE) => Ok(count - 1),
+            Some(limit::OUT_OF_MEMORY) if self.bounds.is_limited() => {
+                self.bounds.is_over_memory();
+                Err(EngineError::Runtime("not enough memory".to_owned()))
+            }
+            _ => Err(EngineError::Raised(error_text(state))),
+        }
+    }
+
+    /// Limits what runs on a thread made for it.
+    fn limit<'a>(&'a self, state: State, coroutine: State, allowance: &Allowance) -> Limited<'a> {
+        let lua = self.lua();
+        let used = || lua.as_ref().map_or(0, Lua::used_memory);
+        let set = |limit: usize| lua.as_ref().and_then(|lua| lua.set_memory_limit(limit).ok());
+        let most = used().saturating_add(allowance.memory_bytes);
+        let before = set(most);
+        if let Some(stricter) = before.filter(|before| *before != 0 && *before < most) {
+            set(stricter);
+        }
+        // A state that is not the binding's own is counted.
+        let counted = before.is_none().then(|| limit::counted_bytes(state).saturating_add(allowance.memory_bytes));
+        let held = limit::begin(coroutine);
+        let outer = self.bounds.begin(coroutine, allowance, counted, held);
+        Limited { context: self, state, lua: lua.zip(before), outer: Some(outer) }
+    }
+
+    /// Runs the finalizer with its object on top of `state` within what is allowed beside the script.
+    pub(crate) fn finalize(&self, state: State) {
+        let finalized = self.push_guarded(state, 1, false).and_then(|coroutine| {
+            let limited = self.limit(state, coroutine, &self.supervisor().allowance());
+            let count = self.quietly(|| self.resume(state, coroutine, 2));
+            limited.end(count)
+        });
+        if let Err(error) = finalized {
+            tracing::warn!(%error, "a finalizer that an evaluation has given failed");
         }
     }
 
@@ -429,6 +492,7 @@ impl Context {
         state.raw_get_index(-1, key);
         if state.type_at(-1) != Type::Function {
             state.pop(1);
+            nesting::check_typed(text).map_err(EngineError::Syntax)?;
             if slot == Slots::STATEMENT {
                 state.load(text, c"=statement").map_err(tidy)?;
             } else {
@@ -441,7 +505,7 @@ impl Context {
             state.raw_set(-4)?;
             self.evaluation.kept.set(self.evaluation.kept.get() + 1);
         }
-        self.run(state, environment, Some(target))
+        self.run(state, environment, Some(target), &self.supervisor().allowance())
     }
 
     /// Forgets what was compiled for breakpoints that are long gone.
@@ -454,47 +518,73 @@ impl Context {
         Ok(())
     }
 
-    /// Runs the function on top of `state` as the script itself would: without a limit, and with breakpoints honoured.
-    /// Answers how many results it leaves.
+    /// Runs the function on top of `state` as the script itself would: without a limit, until it is cancelled, and with
+    /// breakpoints honoured. Answers how many results it leaves.
     pub(crate) fn run_openly(
         &self,
         state: State,
         environment: i64,
         target: Option<Target>,
+        cancel: &Cancel,
     ) -> Result<i32, EngineError> {
-        let coroutine = state.push_thread()?;
-        state.swap();
-        state.move_to(coroutine, 1);
+        let coroutine = self.push_guarded(state, 0, true)?;
         state.push_copy(-1);
         walk::note_thread(state)?;
-        hook::watch_run(coroutine, self.watching());
-        let before = (self.evaluation.target.replace(target), self.evaluation.environment.replace(environment));
+        let outer = self.bounds.begin_open(coroutine, cancel, limit::Held::default());
         let running = self.set_running(Some(coroutine));
-        let (outcome, count) = self.loudly(|| coroutine.resume(state, 0));
+        let outcome =
+            self.openly(|| self.within(environment, target, || self.loudly(|| self.resume(state, coroutine, 1))));
         self.set_running(running);
-        if outcome == Resumed::Failed && self.watches_raises() {
-            self.raised(coroutine, 0, false);
+        let (_, over) = self.bounds.end(outer);
+        match over {
+            Some(why) => {
+                state.pop(outcome.unwrap_or(0));
+                Err(why)
+            }
+            None => outcome,
         }
-        self.evaluation.target.set(before.0);
-        self.evaluation.environment.set(before.1);
-        self.evaluation.over_limit.set(false);
-        self.finish(state, coroutine, outcome, count)
+    }
+}
+
+/// An evaluation that is limited, until this is dropped.
+struct Limited<'a> {
+    context: &'a Context,
+    state: State,
+    /// The binding, with the limit on memory that it had.
+    lua: Option<(Lua, usize)>,
+    outer: Option<Outer>,
+}
+
+impl Limited<'_> {
+    /// It is done, and came to `count` values on the state. What was cut off came to nothing.
+    fn end(mut self, count: Result<i32, EngineError>) -> Result<i32, EngineError> {
+        match self.put_back() {
+            Some(why) => {
+                self.state.pop(count.unwrap_or(0));
+                Err(why)
+            }
+            None => count,
+        }
     }
 
-    /// Takes the results of a coroutine, which lies on top of `state`, and ends it.
-    fn finish(&self, state: State, coroutine: State, outcome: Resumed, count: i32) -> Result<i32, EngineError> {
-        let result = self.outcome(coroutine, outcome);
-        if result.is_ok() {
-            coroutine.move_to(state, count);
+    fn put_back(&mut self) -> Option<EngineError> {
+        let (held, over) = self.context.bounds.end(self.outer.take()?);
+        if let Some((lua, before)) = &self.lua
+            && let Err(error) = lua.set_memory_limit(*before)
+        {
+            tracing::warn!(%error, "the limit on memory could not be put back");
         }
-        hook::watch(self, coroutine, hook::Watching::Nothing);
-        if outcome != Resumed::Finished {
-            coroutine.close_thread(state);
+        if let Err(error) = limit::limit_finalizers(self.state, &held) {
+            tracing::warn!(%error, "a finalizer that an evaluation has given has no limit");
         }
-        // The coroutine lies below its results; it may go now.
-        let position = state.top() - if result.is_ok() { count } else { 0 };
-        state.remove(position);
-        result.map(|()| count)
+        limit::end(self.state, held);
+        over
+    }
+}
+
+impl Drop for Limited<'_> {
+    fn drop(&mut self) {
+        self.put_back();
     }
 }
 
@@ -569,7 +659,7 @@ fn push_varargs(target: Target, onto: State) -> i32 {
     count
 }
 
-/// What was raised, as text. A script's own conversions do not run; those of the host's error values do.
+/// What was raised and lies on top, as text. A script's own conversions do not run; those of the host's error values do.
 fn error_text(state: State) -> String {
     if let Some(text) = state.text_at(-1) {
         return strip_position(&text).to_owned();

@@ -9,36 +9,43 @@ use full_moon::ast::{Expression, GenericFor, Stmt};
 use full_moon::tokenizer::TokenReference;
 use full_moon::visitors::Visitor;
 
+use crate::nesting;
+
 /// What stands before an expression so that it is a statement that parses.
 const BEFORE: &str = "return ";
 
 /// The names that an expression uses from around it, in order, and `...` if it uses the extra arguments. None in a text that
 /// is no expression.
 pub(crate) fn free_names(expression: &str) -> Vec<String> {
-    let mut names = Names::default();
-    if let Some(tree) = parse(&format!("{BEFORE}{expression}")).or_else(|| parse(expression)) {
-        names.visit_ast(&tree);
-    }
-    names.used.retain(|name| !names.made.contains(name));
-    names.used
+    let names_in = |tree: &Ast| {
+        let mut names = Names::default();
+        names.visit_ast(tree);
+        names.used.retain(|name| !names.made.contains(name));
+        names.used
+    };
+    let found = with_tree(&format!("{BEFORE}{expression}"), names_in).or_else(|| with_tree(expression, names_in));
+    found.unwrap_or_default()
 }
 
 /// The lines at which a script makes a local variable of this name.
 pub(crate) fn locals_named(script: &str, name: &str) -> Vec<Line> {
-    let mut finder = Locals { name, found: Vec::new() };
-    if let Some(tree) = parse(script) {
-        finder.visit_ast(&tree);
-    }
-    finder.found
+    let found = with_tree(script, |tree| {
+        let mut finder = Locals { name, found: Vec::new() };
+        finder.visit_ast(tree);
+        finder.found
+    });
+    found.unwrap_or_default()
 }
 
 /// The column, counted from 1, at which an expression stops making sense, for which Lua has the message `why`. The message
 /// names what stands there (`near '*'`), and the parser where to look for it.
 pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
     let text = format!("{BEFORE}{expression}");
-    let errors = full_moon::parse_fallible(&text, full_moon::LuaVersion::lua54()).into_result().err()?;
-    let first = errors.iter().map(|error| error.range().0).min_by_key(|position| position.bytes())?;
-    let from = first.bytes().checked_sub(BEFORE.len())?;
+    let first = nesting::on_large_stack(&text, |text| {
+        let errors = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().err()?;
+        errors.iter().map(|error| error.range().0.bytes()).min()
+    });
+    let from = first.flatten()?.checked_sub(BEFORE.len())?;
     let near = why.rsplit_once("near '").map(|(_, near)| near.trim_end_matches('\''));
     let at = match near {
         Some(near) => {
@@ -51,21 +58,28 @@ pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
     expression.get(..at).map(|before| before.chars().count() + 1)
 }
 
-/// A script; `None` for a text that does not parse.
-pub(crate) fn parse(text: &str) -> Option<Ast> {
-    full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok()
+/// What `look` makes of a script; `None` for a text that does not parse. The tree never leaves the stack that it is read on.
+pub(crate) fn with_tree<T: Send>(text: &str, look: impl FnOnce(&Ast) -> T + Send) -> Option<T> {
+    let found = nesting::on_large_stack(text, |text| {
+        full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok().map(|tree| look(&tree))
+    });
+    found.flatten()
 }
 
-/// A text that is one expression, and nothing else.
-pub(crate) fn parse_expression(text: &str) -> Option<Expression> {
-    let tree = parse(&format!("local _ = {text}"))?;
-    let mut statements = tree.nodes().stmts();
-    let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else { return None };
-    let mut expressions = assignment.expressions().iter();
-    match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
-        (Some(expression), None, None) => Some(expression.clone()),
-        _ => None,
-    }
+/// The same for a text that is one expression, and nothing else.
+pub(crate) fn with_expression<T: Send>(text: &str, look: impl FnOnce(&Expression) -> T + Send) -> Option<T> {
+    let found = with_tree(&format!("local _ = {text}"), |tree| {
+        let mut statements = tree.nodes().stmts();
+        let (Some(Stmt::LocalAssignment(assignment)), None) = (statements.next(), statements.next()) else {
+            return None;
+        };
+        let mut expressions = assignment.expressions().iter();
+        match (expressions.next(), expressions.next(), tree.nodes().last_stmt()) {
+            (Some(expression), None, None) => Some(look(expression)),
+            _ => None,
+        }
+    });
+    found.flatten()
 }
 
 fn text(token: &TokenReference) -> String {

@@ -6,23 +6,22 @@ use std::sync::Arc;
 use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
 use crate::chunk::Prototype;
-use crate::expressions::parse;
+use crate::expressions::with_tree;
 use crate::inside::inside;
 use crate::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
 pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
     // What does not parse has no names, and each of its lines is as good as another.
-    let tree = text.as_deref().and_then(parse);
-    let named = tree.as_ref().map(named_functions).unwrap_or_default();
+    let read = text.as_deref().and_then(|text| with_tree(text, |tree| (named_functions(tree), inside(tree))));
+    let (named, inside) = read.unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
     functions.sort_by_key(|function| (function.first, std::cmp::Reverse(function.last)));
     functions.dedup();
     let lines = holdable(prototypes, &by_line);
-    let inside: BTreeMap<Line, Line> = tree
-        .iter()
-        .flat_map(inside)
+    let inside: BTreeMap<Line, Line> = inside
+        .into_iter()
         .filter_map(|(line, start)| Some((Line::new(line)?, Line::new(start)?)))
         .filter(|(_, start)| lines.contains(*start))
         .collect();

@@ -14,7 +14,7 @@ use full_moon::ast::{BinOp, Expression, UnOp, Var};
 use full_moon::tokenizer::TokenReference;
 
 use crate::chunk::Prototype;
-use crate::expressions::parse_expression;
+use crate::expressions::with_expression;
 use crate::ffi::instructions::{Operation, jump_over};
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
@@ -30,8 +30,11 @@ pub(crate) struct Filter {
 impl Filter {
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
-        let mut parts = Vec::new();
-        add_parts(&parse_expression(condition)?, &mut parts);
+        let parts = with_expression(condition, |expression| {
+            let mut parts = Vec::new();
+            add_parts(expression, &mut parts);
+            parts
+        })?;
         // A text of several lines would move those below it.
         let is_one_line = parts.iter().all(|part| !part.contains(['\n', '\r']));
         (is_one_line && !parts.is_empty()).then(|| Self { either: vec![parts] })

@@ -77,8 +77,8 @@ fn line(position: Option<Position>) -> Option<u32> {
 mod tests {
     #[track_caller]
     fn check(text: &str, expected: &[(u32, u32)]) {
-        let tree = crate::expressions::parse(text).unwrap();
-        assert_eq!(super::inside(&tree).into_iter().collect::<Vec<_>>(), expected, "{text}");
+        let found = crate::expressions::with_tree(text, super::inside).unwrap();
+        assert_eq!(found.into_iter().collect::<Vec<_>>(), expected, "{text}");
     }
 
     #[test]

@@ -71,7 +71,9 @@ mod ffi;
 mod filters;
 mod inside;
 mod json;
+mod limits;
 mod names;
+mod nesting;
 mod offer;
 mod quick;
 mod track;
@@ -84,6 +86,7 @@ use std::sync::Arc;
 
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
+use adzeman_core::evaluation::UnderWay;
 use adzeman_core::host::{About, HostView};
 use adzeman_core::source::{Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
@@ -92,6 +95,7 @@ use thiserror::Error;
 
 use crate::context::Context;
 use crate::ffi::interrupt;
+use crate::limits::Progress;
 use crate::view::View;
 
 /// Why a Lua state could not be watched, or a script not be loaded.
@@ -120,7 +124,7 @@ impl LuaEngine {
     /// When the state has no memory left.
     pub fn new(lua: &Lua, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Result<Self, LuaError> {
         let main = ffi::main_thread_of(lua)?;
-        let context = Rc::new(Context::new(main, supervisor, host));
+        let context = Rc::new(Context::new(lua, main, supervisor, host));
         context.prepare()?;
         take_over_print(lua, &context)?;
         offer::offer(lua, &context)?;
@@ -168,7 +172,7 @@ impl LuaEngine {
     /// What other threads interrupt this state by.
     #[must_use]
     pub fn interrupt(&self) -> Arc<dyn Interrupt> {
-        Arc::new(Remote(self.context.remote()))
+        Arc::new(Remote { interrupt: self.context.remote(), progress: self.context.bounds.progress.clone() })
     }
 }
 
@@ -186,10 +190,12 @@ pub struct LuaSyntax;
 
 impl Syntax for LuaSyntax {
     fn check_expression(&self, text: &str) -> Result<(), String> {
+        nesting::check_typed(text)?;
         check(&format!("return {text}"))
     }
 
     fn check_statement(&self, text: &str) -> Result<(), String> {
+        nesting::check_typed(text)?;
         check(text)
     }
 
@@ -212,11 +218,18 @@ fn check(chunk: &str) -> Result<(), String> {
     })
 }
 
-struct Remote(interrupt::Remote);
+struct Remote {
+    interrupt: interrupt::Remote,
+    progress: Arc<Progress>,
+}
 
 impl Interrupt for Remote {
     fn interrupt(&self) -> bool {
-        self.0.interrupt()
+        self.interrupt.interrupt()
+    }
+
+    fn under_way(&self) -> Option<UnderWay> {
+        self.progress.under_way()
     }
 }
 

@@ -84,8 +84,8 @@ mod tests {
         let text = "function fare(x) end\nlocal function half(x) end\nfunction tariff.fare() end\n\
                     function boat:length() end\nlocal a, b = 1, function() end\nt.x = function() end\n\
                     return { key = function() end, function() end }\n";
-        let tree = crate::expressions::parse(text).unwrap();
-        let found: Vec<_> = named_functions(&tree).into_iter().map(|f| (f.name, f.line, f.is_statement)).collect();
+        let named = crate::expressions::with_tree(text, named_functions).unwrap();
+        let found: Vec<_> = named.into_iter().map(|f| (f.name, f.line, f.is_statement)).collect();
         let expected = [
             ("fare", 1, true),
             ("half", 2, true),

@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 
 use crate::context::Context;
 use crate::evaluate::{Place, Target, push_captured, push_local};
-use crate::expressions::parse_expression;
+use crate::expressions::with_expression;
 use crate::ffi::state::{State, Type};
 
 /// A condition that was understood.
@@ -57,6 +57,9 @@ pub(crate) enum Scalar {
     Other,
 }
 
+/// Parts of a condition inside each other: it is decided on the script's own stack. Lua decides what is deeper.
+const MOST_LEVELS: usize = 32;
+
 /// Where names are looked up.
 #[derive(Clone, Copy)]
 pub(crate) enum Scope {
@@ -69,7 +72,7 @@ pub(crate) enum Scope {
 impl Quick {
     /// Understands a condition; `None` for one that only Lua can decide.
     pub(crate) fn parse(text: &str) -> Option<Self> {
-        condition(&parse_expression(text)?)
+        with_expression(text, |expression| condition(expression, MOST_LEVELS)).flatten()
     }
 
     /// Whether it holds; `None` when only Lua can tell.
@@ -218,14 +221,16 @@ fn of_tree(context: &Context, root: Root, fields: &[Field]) -> Option<Scalar> {
     })
 }
 
-fn condition(expression: &Expression) -> Option<Quick> {
+/// `levels` is how many may be inside each other.
+fn condition(expression: &Expression, levels: usize) -> Option<Quick> {
+    let levels = levels.checked_sub(1)?;
     match expression {
-        Expression::Parentheses { expression, .. } => condition(expression),
+        Expression::Parentheses { expression, .. } => condition(expression, levels),
         Expression::UnaryOperator { unop: UnOp::Not(_), expression } => {
-            Some(Quick::Not(Box::new(condition(expression)?)))
+            Some(Quick::Not(Box::new(condition(expression, levels)?)))
         }
         Expression::BinaryOperator { lhs, binop, rhs } => {
-            let both = || Some((Box::new(condition(lhs)?), Box::new(condition(rhs)?)));
+            let both = || Some((Box::new(condition(lhs, levels)?), Box::new(condition(rhs, levels)?)));
             match binop {
                 BinOp::And(_) => both().map(|(one, other)| Quick::And(one, other)),
                 BinOp::Or(_) => both().map(|(one, other)| Quick::Or(one, other)),

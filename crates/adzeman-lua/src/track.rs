@@ -256,6 +256,10 @@ impl Context {
 
     /// Pushes what `table.field.field` names, without metamethods.
     fn push_raw_path(&self, state: State, target: Option<Target>, text: &str) -> Result<(), EngineError> {
+        let steps = text.bytes().filter(|byte| matches!(byte, b'.' | b'[')).count();
+        if steps > MOST_STEPS {
+            return Err(cannot("that", &format!("it is a path of more than {MOST_STEPS} steps")));
+        }
         let (table, key) = split_last(text);
         match table {
             None => self.push_raw_name(state, target, key.name()),
@@ -299,6 +303,9 @@ fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool 
     }
     walk::with_thread(state, thread, push).unwrap_or(false)
 }
+
+/// Steps of a path that is followed: each is one more call of the function above.
+pub(crate) const MOST_STEPS: usize = 64;
 
 fn cannot(name: &str, why: &str) -> EngineError {
     EngineError::NotAssignable { name: name.to_owned(), why: format!("{why}; give a name, or a table's field") }

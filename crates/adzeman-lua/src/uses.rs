@@ -11,11 +11,12 @@ use full_moon::visitors::Visitor;
 /// All uses of a variable or field of this name in a text, and of fields whose names only show when it runs; none in a
 /// text that does not parse.
 pub(crate) fn uses_of(text: &str, name: &str) -> Vec<NameUse> {
-    let mut finder = Finder { name, found: Vec::new(), guards: Vec::new() };
-    if let Some(tree) = crate::expressions::parse(text) {
-        finder.visit_ast(&tree);
-    }
-    finder.found
+    let found = crate::expressions::with_tree(text, |tree| {
+        let mut finder = Finder { name, found: Vec::new(), guards: Vec::new() };
+        finder.visit_ast(tree);
+        finder.found
+    });
+    found.unwrap_or_default()
 }
 
 struct Finder<'a> {

@@ -2,6 +2,7 @@
 
 use adzeman_core::breakpoint::{Breakpoint, SourceLine, TrackId};
 use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
+use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::source::Line;
 use adzeman_core::stepping::{Stack, StackId, StackState};
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
@@ -25,6 +26,8 @@ pub(crate) struct View<'a> {
     /// The stacks from the running one to the main one, with their depths; made when first asked for.
     stacks: Option<Vec<(State, usize)>>,
     held_collector: bool,
+    /// What evaluations may take that are asked for; nothing for what the supervisor allows.
+    allowance: Option<Allowance>,
 }
 
 impl<'a> View<'a> {
@@ -34,7 +37,7 @@ impl<'a> View<'a> {
 
     /// The same, without the `passed` innermost functions.
     pub(crate) fn below(context: &'a Context, state: State, passed: usize) -> Self {
-        Self { context, state, passed, is_site: false, stacks: None, held_collector: false }
+        Self { context, state, passed, is_site: false, stacks: None, held_collector: false, allowance: None }
     }
 
     /// At the call that an exchanged body makes.
@@ -179,7 +182,8 @@ impl<'a> View<'a> {
     fn run(&mut self, frame: Option<usize>, text: &str) -> Result<i32, EngineError> {
         let target = self.target(frame)?;
         let environment = self.context.compile(self.state, text)?;
-        self.context.run(self.state, environment, target)
+        let allowance = self.allowance.clone().unwrap_or_else(|| self.context.supervisor().allowance());
+        self.context.run(self.state, environment, target, &allowance)
     }
 
     /// Evaluates `text` and leaves exactly one value.
@@ -262,6 +266,10 @@ impl Stack for View<'_> {
 impl Engine for View<'_> {
     fn stack(&self) -> &dyn Stack {
         self
+    }
+
+    fn allow(&mut self, allowance: Option<Allowance>) {
+        self.allowance = allowance;
     }
 
     fn frames(&mut self, page: Page) -> Result<Paged<Frame>, EngineError> {
@@ -403,11 +411,11 @@ impl Engine for View<'_> {
         self.context.run_statement(self.innermost(), owner, statement).map_err(|error| error.to_string())
     }
 
-    fn run_openly(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+    fn run_openly(&mut self, frame: Option<usize>, text: &str, cancel: &Cancel) -> Result<Vec<Value>, EngineError> {
         let target = self.target(frame)?;
         self.evaluating(|view| {
             let environment = view.context.compile(view.state, text)?;
-            let count = view.context.run_openly(view.state, environment, target)?;
+            let count = view.context.run_openly(view.state, environment, target, cancel)?;
             (-count..0).map(|index| view.context.describe(view.state, index)).collect()
         })
     }

@@ -1,28 +1,58 @@
-//! A client as the rest of the host sees it: a queue of messages to it.
+//! A client as the rest of the host sees it: what it is allowed, and messages to it.
 
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering::SeqCst};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use adzeman_core::breakpoint::OwnerId;
-use adzeman_dap::extra::{DROPPED, DroppedBody};
-use adzeman_dap::{Event, Message, Response};
-use crossbeam_channel::Sender;
+use adzeman_dap::{Event, Response};
 use serde::Serialize;
 
-use crate::shared::lock;
+use crate::inbox::Inbox;
+use crate::outbox::Outbox;
+use crate::shared::{Shared, lock};
 
-/// Messages queued for a client that reads slowly; beyond it, events are dropped and counted.
-pub(crate) const MOST_QUEUED: usize = 4096;
+/// Clients that are attached at one time, by each way in.
+pub(crate) const MOST_ATTACHED: usize = 16;
+/// Clients that have not attached yet, by each way in: those who come over TCP cannot take the places of the owner.
+pub(crate) const MOST_AT_THE_DOOR: usize = 32;
 
 /// Characters of a client's name that are kept.
 const MOST_NAME: usize = 60;
 
+/// How a client came, and what is known of it by that.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Way {
+    /// By the local socket, which only the host's own user can connect to.
+    Local,
+    /// Within the process, or dialled by the host.
+    Chosen,
+    /// From wherever TCP reaches: it has to show the token.
+    Tcp,
+}
+
+impl Way {
+    /// Whether it is known that the client is of the host's own user.
+    pub(crate) fn is_trusted(self) -> bool {
+        self != Self::Tcp
+    }
+
+    /// For people.
+    pub(crate) fn title(self) -> &'static str {
+        match self {
+            Self::Local => "by the local socket",
+            Self::Chosen => "from within",
+            Self::Tcp => "over TCP",
+        }
+    }
+}
+
 pub(crate) struct Client {
     pub(crate) owner: OwnerId,
-    queue: Sender<Message>,
+    pub(crate) way: Way,
+    pub(crate) inbox: Inbox,
+    pub(crate) outbox: Outbox,
     attached: AtomicBool,
-    dropped: AtomicU64,
     line_base: AtomicI64,
     /// What it calls itself.
     name: Mutex<String>,
@@ -31,12 +61,13 @@ pub(crate) struct Client {
 }
 
 impl Client {
-    pub(crate) fn new(owner: OwnerId, queue: Sender<Message>) -> Self {
+    fn new(owner: OwnerId, way: Way) -> Self {
         Self {
             owner,
-            queue,
+            way,
+            inbox: Inbox::default(),
+            outbox: Outbox::default(),
             attached: AtomicBool::new(false),
-            dropped: AtomicU64::new(0),
             line_base: AtomicI64::new(1),
             name: Mutex::default(),
             keeps_stop_for: AtomicU64::new(0),
@@ -78,25 +109,39 @@ impl Client {
         self.line_base.store(base, SeqCst);
     }
 
-    /// Sends an event, from any thread; never waits. Says afterwards how many it had to drop.
+    /// Sends an event, from any thread; never waits. The client is told afterwards how many it missed.
     pub(crate) fn event<T: Serialize>(&self, event: &str, body: &T) {
-        let missed = self.dropped.swap(0, SeqCst);
-        if missed > 0 && !self.try_event(DROPPED, &DroppedBody { messages: missed }) {
-            self.dropped.fetch_add(missed, SeqCst);
-        }
-        if !self.try_event(event, body) {
-            self.dropped.fetch_add(1, SeqCst);
-        }
-    }
-
-    fn try_event<T: Serialize>(&self, event: &str, body: &T) -> bool {
-        // The writer numbers messages in the order they leave.
         let body = serde_json::to_value(body).ok();
-        self.queue.try_send(Message::Event(Event { seq: 0, event: event.to_owned(), body })).is_ok()
+        self.outbox.event(Event { seq: 0, event: event.to_owned(), body });
     }
 
-    /// Sends a response, from the client's own session thread, which may wait for the client to read.
+    /// Sends a response, from the thread that carries out the client's requests, which may wait for the client to read.
     pub(crate) fn respond(&self, response: Response) -> bool {
-        self.queue.send(Message::Response(response)).is_ok()
+        self.outbox.respond(response)
+    }
+}
+
+/// A client's place in the host. However its session ends, dropping this gives back all that it had: control, the stop that
+/// it held, breakpoints, monitors, and the place itself.
+pub(crate) struct Seat {
+    shared: Arc<Shared>,
+    pub(crate) client: Arc<Client>,
+    /// Whether it said that it leaves: its stop is not kept then.
+    pub(crate) has_left: bool,
+}
+
+impl Seat {
+    /// Takes a place at the door, if there is one.
+    pub(crate) fn take(shared: &Arc<Shared>, way: Way) -> Option<Self> {
+        let client = Arc::new(Client::new(shared.next_owner(), way));
+        let is_taken = shared.add_client(client.clone(), MOST_AT_THE_DOOR);
+        is_taken.then(|| Self { shared: shared.clone(), client, has_left: false })
+    }
+}
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.client.inbox.abandon();
+        self.shared.remove_client(&self.client, !self.has_left);
     }
 }

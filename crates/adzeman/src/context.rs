@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::breakpoint::{Armed, SourceLine};
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
+use adzeman_core::evaluation::{Allowance, Cancel, UnderWay};
 use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
@@ -121,6 +122,16 @@ impl ContextShared {
         self.budget_over.store(false, Ordering::SeqCst);
     }
 
+    /// The evaluation that has begun and is not done.
+    pub(crate) fn under_way(&self) -> Option<UnderWay> {
+        lock(&self.interrupt).as_ref()?.under_way()
+    }
+
+    /// Whether the host has it open still.
+    pub(crate) fn is_open(&self) -> bool {
+        lock(&self.interrupt).is_some()
+    }
+
     /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
     /// gone on, and stopped again.
     pub(crate) fn let_go(&self, stop: u64, go: Go) {
@@ -129,7 +140,7 @@ impl ContextShared {
                 hold.let_go(go);
             }
         });
-        self.post(Mail { context: self.id, ticket: Arc::new(Ticket::default()), work });
+        self.post(Mail { context: self.id, ticket: Arc::new(Ticket::new(Cancel::default())), work });
     }
 }
 
@@ -359,11 +370,12 @@ impl LocalContext {
         engine: &mut dyn Engine,
         frame: Option<usize>,
         text: &str,
+        cancel: &Cancel,
     ) -> Result<Vec<Value>, EngineError> {
         let Some(lane) = self.lane.upgrade() else { return Ok(Vec::new()) };
         let was_holding = lane.holding.replace(false);
         self.running_openly.set(self.running_openly.get() + 1);
-        let outcome = engine.run_openly(frame, text);
+        let outcome = engine.run_openly(frame, text, cancel);
         self.running_openly.set(self.running_openly.get() - 1);
         lane.holding.set(was_holding);
         self.watch();
@@ -427,6 +439,10 @@ impl Supervisor for LocalContext {
 
     fn attention(&self) -> Arc<AtomicBool> {
         self.shared.attention.clone()
+    }
+
+    fn allowance(&self) -> Allowance {
+        self.host.limits().for_aside(Cancel::default())
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {

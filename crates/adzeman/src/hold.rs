@@ -58,6 +58,26 @@ impl Hold {
     }
 }
 
+/// What is put back when a stop is over, also by a fault.
+struct Held<'a> {
+    context: &'a LocalContext,
+    lane: &'a Lane,
+    outer: u64,
+    was_holding: bool,
+}
+
+impl Drop for Held<'_> {
+    fn drop(&mut self) {
+        let shared = &self.context.shared;
+        shared.set_stop(self.outer);
+        shared.set_state(RunState::Running);
+        self.lane.shared.clock.release();
+        self.lane.holding.set(self.was_holding);
+        let body = ContinuedBody { thread_id: shared.id, all_threads_continued: true };
+        self.lane.shared.tell("continued", &body);
+    }
+}
+
 impl LocalContext {
     /// Holds this context, at the place its engine is at, until it is let go; answers how.
     pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
@@ -74,15 +94,11 @@ impl LocalContext {
         lane.shared.end_temporary();
         lane.shared.clock.hold();
         self.shared.set_state(RunState::Stopped);
+        let held = Held { context: self, lane, outer, was_holding };
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);
-        self.shared.set_stop(outer);
-        self.shared.set_state(RunState::Running);
-        lane.shared.clock.release();
-        lane.holding.set(was_holding);
-        let body = ContinuedBody { thread_id: self.shared.id, all_threads_continued: true };
-        lane.shared.tell("continued", &body);
+        drop(held);
         match go {
             Go::Freely => {}
             Go::Step(kind) => self.begin_step(Step::begin(kind, engine.stack())),

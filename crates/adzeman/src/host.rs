@@ -9,11 +9,12 @@ use adzeman_core::host::{About, EventKind, HostObject, SharedObject};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use crate::client::Way;
 use crate::lane::Lane;
 use crate::listen::{Listen, ListenError, Server};
 use crate::session;
 use crate::shared::Shared;
-use crate::transport::{Pipe, PipeReader, PipeWriter};
+use crate::transport::{Line, Pipe, PipeReader, PipeWriter};
 
 /// Describes a host before it starts.
 pub struct HostBuilder {
@@ -253,7 +254,7 @@ impl Host {
     /// ```
     pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
         let (mine, theirs) = Pipe::pair();
-        session::start(self.shared().clone(), theirs.0, theirs.1, session::Trust::Known, || {})?;
+        session::start(self.shared(), Line::of_pipe(theirs), Way::Chosen)?;
         Ok(mine)
     }
 }

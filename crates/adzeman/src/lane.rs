@@ -12,6 +12,7 @@ use std::time::Duration;
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
+use adzeman_core::evaluation::Cancel;
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use serde_json::Value as Json;
 
@@ -31,22 +32,30 @@ pub(crate) struct SafePoint<'a> {
 type Work = Box<dyn FnOnce(&mut SafePoint<'_>) + Send>;
 
 /// Whether a job is still wanted: the one who posted it may have given up.
-#[derive(Debug, Default)]
-pub(crate) struct Ticket(AtomicU8);
+#[derive(Debug)]
+pub(crate) struct Ticket {
+    state: AtomicU8,
+    /// Has what the job evaluates give up.
+    cancel: Cancel,
+}
 
 const WAITING: u8 = 0;
 const STARTED: u8 = 1;
-const CANCELLED: u8 = 2;
+const WITHDRAWN: u8 = 2;
 
 impl Ticket {
-    /// Takes the job; false when it was given up.
-    fn start(&self) -> bool {
-        self.0.compare_exchange(WAITING, STARTED, SeqCst, SeqCst).is_ok()
+    pub(crate) fn new(cancel: Cancel) -> Self {
+        Self { state: AtomicU8::new(WAITING), cancel }
     }
 
-    /// Gives the job up; false when it has begun.
-    pub(crate) fn cancel(&self) -> bool {
-        self.0.compare_exchange(WAITING, CANCELLED, SeqCst, SeqCst).is_ok()
+    /// Takes the job; false when it was given up.
+    fn start(&self) -> bool {
+        self.state.compare_exchange(WAITING, STARTED, SeqCst, SeqCst).is_ok()
+    }
+
+    /// Takes the job back; false when it has begun.
+    pub(crate) fn withdraw(&self) -> bool {
+        self.state.compare_exchange(WAITING, WITHDRAWN, SeqCst, SeqCst).is_ok()
     }
 }
 
@@ -141,9 +150,15 @@ impl Lane {
         if !mail.ticket.start() {
             return;
         }
+        // A person who looks at a stop waits for what they asked; while scripts run, the host does.
+        let limits = self.shared.limits();
+        let cancel = mail.ticket.cancel.clone();
+        let allowance = if held.is_some() { limits.for_asked(cancel) } else { limits.for_aside(cancel) };
         let hold = match held {
             Some((context, engine, hold)) if context.shared.id == mail.context => {
-                survive(mail.work, &mut SafePoint { engine, context, hold: Some(hold) });
+                engine.allow(Some(allowance));
+                survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold: Some(hold) });
+                engine.allow(None);
                 return;
             }
             held => held.map(|(_, _, hold)| hold),
@@ -153,6 +168,7 @@ impl Lane {
         let mut work = Some(mail.work);
         context.at_safe_point(&mut |engine| {
             if let Some(work) = work.take() {
+                engine.allow(Some(allowance.clone()));
                 survive(work, &mut SafePoint { engine, context: &context, hold });
             }
         });

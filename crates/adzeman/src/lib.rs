@@ -50,16 +50,19 @@ mod event;
 mod handling;
 mod hold;
 mod host;
+mod inbox;
 mod lane;
 mod listen;
 #[cfg(feature = "lua")]
 mod lua;
 mod monitors;
 mod objects;
+mod outbox;
 mod session;
 mod shared;
 mod source_maps;
 mod transport;
+mod watchdog;
 
 pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
 pub use context::{AttachError, ContextHandle};

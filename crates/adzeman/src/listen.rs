@@ -10,12 +10,12 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use thiserror::Error;
 
+use crate::client::Way;
 use crate::discovery::{self, Announcement, Connection, Note};
-use crate::session::{self, Trust};
+use crate::session;
 use crate::shared::Shared;
+use crate::transport::Line;
 
-/// A client must have sent its first whole message after this time.
-pub(crate) const FIRST_MESSAGE_WITHIN: Duration = Duration::from_secs(10);
 /// How long scripts are held for someone to attach, unless another time is given.
 const WAIT_FOR: Duration = Duration::from_secs(60);
 /// Between two tries to reach the address that is dialled, and how many there are.
@@ -192,11 +192,11 @@ fn parse_address(address: &str) -> Result<SocketAddr, ListenError> {
 pub(crate) struct Server {
     shared: Arc<Shared>,
     address: Option<SocketAddr>,
-    threads: Vec<(JoinHandle<()>, Way)>,
+    threads: Vec<(JoinHandle<()>, Opened)>,
     _note: Option<Note>,
 }
 
-enum Way {
+enum Opened {
     Tcp(SocketAddr),
     #[cfg(unix)]
     Local(PathBuf),
@@ -239,10 +239,10 @@ impl Server {
                 Ok(Connection::Tcp(stream))
             });
         };
-        self.spawn(Way::Tcp(address), accept).map_err(unavailable)
+        self.spawn(Opened::Tcp(address), accept).map_err(unavailable)
     }
 
-    fn spawn(&mut self, way: Way, accept: impl FnOnce(&Arc<Shared>) + Send + 'static) -> io::Result<()> {
+    fn spawn(&mut self, way: Opened, accept: impl FnOnce(&Arc<Shared>) + Send + 'static) -> io::Result<()> {
         let shared = self.shared.clone();
         let thread = thread::Builder::new().name("adzeman-listen".to_owned()).spawn(move || accept(&shared))?;
         self.threads.push((thread, way));
@@ -270,7 +270,7 @@ impl Server {
         let path = discovery::beside(path, "sock");
         let listener = discovery::listen_locally(&path)?;
         let accept = move |shared: &Arc<Shared>| accept(shared, || Ok(Connection::Local(listener.accept()?.0)));
-        self.spawn(Way::Local(path.clone()), accept)?;
+        self.spawn(Opened::Local(path.clone()), accept)?;
         Ok(Some(path))
     }
 
@@ -290,9 +290,9 @@ impl Server {
         for (thread, way) in self.threads {
             // Wakes the thread, which sees that it is to end.
             let woken = match way {
-                Way::Tcp(address) => TcpStream::connect_timeout(&address, Duration::from_secs(1)).is_ok(),
+                Opened::Tcp(address) => TcpStream::connect_timeout(&address, Duration::from_secs(1)).is_ok(),
                 #[cfg(unix)]
-                Way::Local(path) => std::os::unix::net::UnixStream::connect(path).is_ok(),
+                Opened::Local(path) => std::os::unix::net::UnixStream::connect(path).is_ok(),
             };
             if woken && thread.join().is_err() {
                 tracing::error!("a listening thread had panicked");
@@ -326,18 +326,8 @@ fn accept(shared: &Arc<Shared>, next: impl Fn() -> io::Result<Connection>) {
 }
 
 fn open(shared: &Arc<Shared>, connection: Connection) -> io::Result<()> {
-    let trust = if connection.is_local() { Trust::Known } else { Trust::NeedsToken };
-    serve(shared, connection, trust)
-}
-
-fn serve(shared: &Arc<Shared>, connection: Connection, trust: Trust) -> io::Result<()> {
-    connection.set_read_timeout(Some(FIRST_MESSAGE_WITHIN))?;
-    let (reader, settled) = (connection.try_clone()?, connection.try_clone()?);
-    session::start(shared.clone(), reader, connection, trust, move || {
-        if let Err(error) = settled.set_read_timeout(None) {
-            tracing::warn!(%error, "a quiet client will be dropped");
-        }
-    })
+    let way = if connection.is_local() { Way::Local } else { Way::Tcp };
+    session::start(shared, Line::of_socket(connection)?, way)
 }
 
 /// Connects out, again and again for a minute, to where someone waits. Who waits there was chosen by whoever started the
@@ -349,7 +339,8 @@ fn dial(shared: &Arc<Shared>, address: SocketAddr) {
             if shared.closing.load(SeqCst) {
                 return;
             }
-            match Connection::to(address).and_then(|connection| serve(&shared, connection, Trust::Known)) {
+            let connected = Connection::to(address).and_then(Line::of_socket);
+            match connected.and_then(|line| session::start(&shared, line, Way::Chosen)) {
                 Ok(()) => return,
                 Err(_) => thread::sleep(DIAL_AGAIN_AFTER),
             }

@@ -9,6 +9,7 @@ use adzeman_core::breakpoint::{
     Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, SourceLine, Status,
 };
 use adzeman_core::decide::Said;
+use adzeman_core::evaluation::Limits;
 use adzeman_core::host::{EventKind, HostObject};
 use adzeman_core::source::{Source, SourceFacts, SourceId, Sources, tail_agreement};
 use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};
@@ -74,6 +75,10 @@ pub(crate) struct Shared {
     controller: Mutex<Option<OwnerId>>,
     /// A client that vanished at a stop asked for it to be kept until then.
     keeps_stop_until: Mutex<Option<Instant>>,
+    /// How much evaluations may take.
+    limits: Mutex<Limits>,
+    /// Whether someone looks for evaluations that cannot be interrupted.
+    pub(crate) is_watched_over: Mutex<bool>,
 }
 
 impl Shared {
@@ -109,6 +114,8 @@ impl Shared {
             ready: AtomicBool::new(false),
             controller: Mutex::default(),
             keeps_stop_until: Mutex::default(),
+            limits: Mutex::default(),
+            is_watched_over: Mutex::default(),
         }
     }
 
@@ -135,10 +142,22 @@ impl Shared {
             controller.replace(client.owner)
         };
         *lock(&self.keeps_stop_until) = None;
-        if before.is_some_and(|before| before != client.owner) {
+        if let Some(before) = before.filter(|before| *before != client.owner) {
+            // What the one before is waiting for holds the host for nobody.
+            let clients = self.clients();
+            clients.iter().filter(|held| held.owner == before).for_each(|held| held.inbox.cancel_current());
             self.tell_roles();
         }
         true
+    }
+
+    /// How much evaluations may take.
+    pub(crate) fn limits(&self) -> Limits {
+        *lock(&self.limits)
+    }
+
+    pub(crate) fn set_limits(&self, limits: Limits) {
+        *lock(&self.limits) = limits;
     }
 
     /// Tells every client who controls now.
@@ -251,12 +270,26 @@ impl Shared {
         lock(&self.clients).clone()
     }
 
-    /// Adds a client, unless there are `most` already.
+    /// Adds a client that has not attached yet, unless `most` came its way already.
     pub(crate) fn add_client(&self, client: Arc<Client>, most: usize) -> bool {
         let mut clients = lock(&self.clients);
-        let fits = clients.len() < most;
+        let waiting = clients.iter().filter(|held| held.way == client.way && !held.is_attached()).count();
+        let fits = waiting < most && !self.closing.load(SeqCst);
         if fits {
             clients.push(client);
+        }
+        fits
+    }
+
+    /// Counts a client as attached, unless `most` that came its way are.
+    pub(crate) fn admit(&self, client: &Client, most: usize) -> bool {
+        let clients = lock(&self.clients);
+        let attached = clients.iter().filter(|held| held.way == client.way && held.is_attached()).count();
+        // One that was taken off already, because the host closes, does not come back.
+        let fits = attached < most && clients.iter().any(|held| held.owner == client.owner);
+        if fits {
+            client.set_attached(true);
+            self.attached.fetch_add(1, SeqCst);
         }
         fits
     }
@@ -264,10 +297,15 @@ impl Shared {
     /// Forgets a client: its breakpoints go, and when it controlled, every stop is released. One that vanished may have asked
     /// for its stop to be kept for a while.
     pub(crate) fn remove_client(&self, client: &Client, has_vanished: bool) {
-        lock(&self.clients).retain(|held| held.owner != client.owner);
-        let was_attached = client.is_attached();
-        if was_attached {
+        let was_attached = {
+            // Under this lock, so that it is counted once, however often it is taken off.
+            let mut clients = lock(&self.clients);
+            clients.retain(|held| held.owner != client.owner);
+            let was_attached = client.is_attached();
             client.set_attached(false);
+            was_attached
+        };
+        if was_attached {
             if self.attached.fetch_sub(1, SeqCst) == 1 {
                 self.ready.store(false, SeqCst);
             }
@@ -283,6 +321,9 @@ impl Shared {
             }
             controlled
         };
+        if controlled {
+            self.set_limits(Limits::default());
+        }
         let keep = client.keeps_stop_for();
         if controlled && has_vanished && !keep.is_zero() {
             *lock(&self.keeps_stop_until) = Instant::now().checked_add(keep);

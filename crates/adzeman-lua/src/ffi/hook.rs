@@ -1,4 +1,4 @@
-//! The hooks: one on lines, calls and returns, one that limits evaluations.
+//! The hook on lines, calls and returns. The one that limits evaluations is in [`limit`](super::limit).
 //!
 //! A breakpoint on a line needs the line hook in the functions that hold one. Everywhere else a call hook stands as a gate:
 //! it compares the function's definition with the answers kept ([`gate`](super::gate)), and turns lines on for as long as
@@ -14,12 +14,9 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
-use super::layout;
 use super::state::{Slot, State};
+use super::{layout, limit};
 use crate::context::Context;
-
-/// Instructions between two looks at the limit.
-const LIMIT_STEP: u64 = 1000;
 
 thread_local! {
     /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its context; kept only while the context is
@@ -102,7 +99,7 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
         }
     }
     // A hook set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
-    let Some(context) = context.filter(|context| context.is_hooked() || context.wants_attention()) else {
+    let Some(context) = context.filter(|context| context.is_watching() || context.wants_attention()) else {
         // SAFETY: `raw` is the running thread.
         unsafe { ffi::lua_sethook(raw, None, 0, 0) };
         return;
@@ -110,8 +107,16 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     if context.is_busy() {
         return;
     }
-    // SAFETY: as above; each is called for its own kind of event.
+    // SAFETY: as above; each is called for its own kind of event. Nothing is owned here when an error is raised.
     unsafe {
+        if event == ffi::LUA_HOOKCALL && context.bounds.is_open() {
+            let mut refused = None;
+            caught(|| refused = limit::called_openly(context, raw, record));
+            if let Some(why) = refused {
+                ffi::lua_pushstring(raw, why.as_ptr());
+                ffi::lua_error(raw);
+            }
+        }
         match event {
             ffi::LUA_HOOKLINE => line(context, raw, record),
             ffi::LUA_HOOKRET => returned(context, raw, record),
@@ -119,6 +124,12 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
             _ => called(context, raw, record),
         }
         if context.is_abandoning() {
+            let is_inner = context.bounds.is_open() && !context.bounds.is_base(State::new(raw));
+            if is_inner && event == ffi::LUA_HOOKCOUNT && ffi::lua_isyieldable(raw) != 0 {
+                // A coroutine of the script stays what it is: only the call that resumed it is given up.
+                ffi::lua_yieldk(raw, 0, 0, None);
+                return;
+            }
             abandon(raw);
         }
     }
@@ -168,9 +179,9 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
         match holds(context, raw, record, call) {
             Some(true) => {
                 context.enter(call as usize);
-                set_mask(raw, IN_WATCHED);
+                set_mask(context, raw, IN_WATCHED);
             }
-            Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(raw, BELOW_WATCHED),
+            Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(context, raw, BELOW_WATCHED),
             _ => {}
         }
     }
@@ -195,7 +206,7 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
     unsafe {
         let mut below = std::mem::zeroed::<ffi::lua_Debug>();
         if ffi::lua_getstack(raw, 1, &raw mut below) == 0 {
-            ffi::lua_sethook(raw, Some(on_hook), AT_GATE, 0);
+            set_mask(context, raw, AT_GATE);
             return;
         }
         let mask = match holds(context, raw, &raw mut below, layout::call_of(&raw const below)) {
@@ -203,7 +214,7 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
             Some(true) => IN_WATCHED,
             Some(false) => BELOW_WATCHED,
         };
-        set_mask(raw, mask);
+        set_mask(context, raw, mask);
     }
 }
 
@@ -212,11 +223,12 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
 /// # Safety
 /// `raw` is the running thread.
 #[inline]
-unsafe fn set_mask(raw: *mut ffi::lua_State, mask: c_int) {
+unsafe fn set_mask(context: &Context, raw: *mut ffi::lua_State, mask: c_int) {
+    let (mask, count) = if context.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
     // SAFETY: given by the caller.
     unsafe {
         if ffi::lua_gethookmask(raw) != mask {
-            ffi::lua_sethook(raw, Some(on_hook), mask, 0);
+            ffi::lua_sethook(raw, Some(on_hook), mask, count);
         }
     }
 }
@@ -226,9 +238,11 @@ unsafe fn set_mask(raw: *mut ffi::lua_State, mask: c_int) {
 /// # Safety
 /// As [`on_hook`].
 unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
-    if context.wants_attention() {
+    if context.bounds.spend(0) {
+        caught(|| context.abandon());
+    } else if context.wants_attention() {
         // SAFETY: `raw` is the running thread.
-        unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
+        unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS) };
     }
 }
 
@@ -268,8 +282,7 @@ pub(super) unsafe fn abandon(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
     unsafe {
         ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKCOUNT, 1);
-        ffi::lua_pushstring(raw, c"the handler was given up by the debugger".as_ptr());
-        ffi::lua_error(raw);
+        limit::raise_through(raw, c"the handler was given up by the debugger");
     }
 }
 
@@ -293,15 +306,21 @@ pub(crate) const RETURNS: c_int = ffi::LUA_MASKRET;
 
 /// Whether a hook is one of this crate.
 pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
-    [on_hook as *const (), on_count as *const ()].contains(&(held as *const ()))
+    held as *const () == on_hook as *const () || limit::is_ours(held as *const ())
 }
 
-/// Sets or removes the hook of a thread.
+/// Sets or removes the hook of a thread. While a call that a person asked for runs, every thread looks up now and then.
 pub(crate) fn watch(context: &Context, state: State, how: Watching) {
+    let looks_up = context.runs_openly();
+    let set = |mask| match looks_up {
+        true => state.set_hook(Some(on_hook), mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
+        false => state.set_hook(Some(on_hook), mask, 0),
+    };
     match how {
+        Watching::Nothing if looks_up => set(0),
         Watching::Nothing => state.set_hook(None, 0, 0),
-        Watching::Events(mask) => state.set_hook(Some(on_hook), mask, 0),
-        Watching::Gated => state.set_hook(Some(on_hook), gated_mask(context, state), 0),
+        Watching::Events(mask) => set(mask),
+        Watching::Gated => set(gated_mask(context, state)),
         Watching::Abandoning => state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
     }
 }
@@ -322,18 +341,10 @@ fn gated_mask(context: &Context, state: State) -> c_int {
     mask
 }
 
-/// Watches a call that a person asked for, on its own fresh thread: as the context does, with a look up now and then
-/// whether it is still wanted.
-pub(crate) fn watch_run(state: State, how: Watching) {
-    let mask = match how {
-        Watching::Events(mask) => mask,
-        _ => AT_GATE,
-    };
-    state.set_hook(Some(on_hook), mask | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
-}
-
 /// Instructions of a call that a person asked for between two looks whether it is still wanted.
 const LOOK_UP_INSTRUCTIONS: c_int = 100_000;
+/// What a thread watches besides while such a call runs: that, and which functions it calls.
+const LOOKING_UP: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 
 /// From a signal handler on the script's own thread: watch lines from the next instruction on. Lua documents
 /// `lua_sethook` as safe there (`ldebug.c`).
@@ -343,22 +354,4 @@ const LOOK_UP_INSTRUCTIONS: c_int = 100_000;
 pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
     unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
-}
-
-unsafe extern "C-unwind" fn on_count(raw: *mut ffi::lua_State, _: *mut ffi::lua_Debug) {
-    // SAFETY: as in `on_line`. Nothing in this frame owns anything when the error is raised.
-    unsafe {
-        let Some(context) = context_of(raw) else { return };
-        if !context.spend(LIMIT_STEP) {
-            // At every instruction from now on, so that no `pcall` in the evaluated code can swallow the error and go on.
-            ffi::lua_sethook(raw, Some(on_count), ffi::LUA_MASKCOUNT, 1);
-            ffi::lua_pushstring(raw, c"the evaluation took too long".as_ptr());
-            ffi::lua_error(raw);
-        }
-    }
-}
-
-/// Limits what runs on a fresh thread; coroutines made there inherit the limit.
-pub(crate) fn limit(state: State) {
-    state.set_hook(Some(on_count), ffi::LUA_MASKCOUNT, c_int::try_from(LIMIT_STEP).unwrap_or(c_int::MAX));
 }

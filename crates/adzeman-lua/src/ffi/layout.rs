@@ -168,7 +168,7 @@ pub(crate) fn is_known() -> bool {
         let script = c"local function one(x)\n  return x\nend\n\n\nlocal function two(x, y, ...)\n  local z = one(x)\n  return z\nend\nlocal function three() return two(1, 2, 3) end\nthree() return (two(native(one(5)))) + three()";
         // SAFETY: the state is made, used and closed here, on one thread; what is loaded runs under `lua_pcall`, and the
         // hook only reads.
-        let ran = unsafe {
+        let known = unsafe {
             let raw = ffi::luaL_newstate();
             if raw.is_null() {
                 return false;
@@ -178,12 +178,15 @@ pub(crate) fn is_known() -> bool {
             ffi::lua_sethook(raw, Some(compare), ffi::LUA_MASKCALL, 0);
             let ran = ffi::luaL_loadstring(raw, script.as_ptr()) == ffi::LUA_OK
                 && ffi::lua_pcall(raw, 0, 0, 0) == ffi::LUA_OK;
-            let shared = threads_share(raw) && prototypes_are_as_dumped(raw);
+            let [script, native, differed] =
+                [SCRIPT_AGREED, NATIVE_AGREED, DIFFERED].map(|at| COMPARED[at].load(Relaxed));
+            ffi::lua_sethook(raw, None, 0, 0);
+            // What lies behind a call is read only where every call was what it should be.
+            let agreed = ran && script >= 8 && native >= 1 && differed == 0;
+            let known = agreed && threads_share(raw) && prototypes_are_as_dumped(raw);
             ffi::lua_close(raw);
-            ran && shared
+            known
         };
-        let [script, native, differed] = [SCRIPT_AGREED, NATIVE_AGREED, DIFFERED].map(|at| COMPARED[at].load(Relaxed));
-        let known = ran && script >= 8 && native >= 1 && differed == 0;
         if !known {
             tracing::info!("the engine's records are not known: breakpoints are watched for in every function");
         }

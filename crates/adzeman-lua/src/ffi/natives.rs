@@ -29,6 +29,16 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 7] = [
     (c"debug", c"gethook", own_hooks::get_hook),
 ];
 
+/// The functions that take the place of the library's, by the names of those.
+pub(super) fn own() -> impl Iterator<Item = (String, usize)> {
+    let replaced = REPLACED.into_iter().map(|(table, name, function)| {
+        let (table, name) = (table.to_string_lossy(), name.to_string_lossy());
+        let name = if table == "_G" { name.into_owned() } else { format!("{table}.{name}") };
+        (name, function as usize)
+    });
+    replaced.chain([("a function of coroutine.wrap".to_owned(), wrapped as *const () as usize)])
+}
+
 /// `debug.traceback` as the library has it, whose second argument is a level.
 const TRACEBACK: (&CStr, &CStr) = (c"debug", c"traceback");
 
@@ -165,6 +175,16 @@ unsafe extern "C-unwind" fn on_caught(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua with the error, at the place of the raise, one level above it.
     unsafe {
         report(raw, raw, 1, true);
+        ffi::lua_settop(raw, 1);
+    }
+    1
+}
+
+/// The same for what a person runs, which no script catches.
+pub(super) unsafe extern "C-unwind" fn on_uncaught(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `on_caught`.
+    unsafe {
+        report(raw, raw, 1, false);
         ffi::lua_settop(raw, 1);
     }
     1

@@ -45,10 +45,14 @@ pub(crate) enum Slot {
     Types,
     /// The names that stand for the host's data, as texts of the state.
     RootNames,
+    /// The metatables of objects whose finalizers the evaluation under way has given.
+    Finalized,
+    /// The object that was the newest one when threads were looked for last.
+    Newest,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 10] = [0; 10];
+static SLOTS: [u8; 12] = [0; 12];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -315,7 +319,15 @@ impl State {
         self.pop(1);
     }
 
-    /// The text of a value whose `__tostring` is written in C or Rust, such as the host's error values.
+    /// Moves the value on top to a position counted from the bottom; those above it go up.
+    pub(crate) fn insert(self, position: c_int) {
+        self.check(position);
+        // SAFETY: the position is checked.
+        unsafe { ffi::lua_rotate(self.0, position, 1) };
+    }
+
+    /// The text of an object of the host whose `__tostring` is the host's own, such as its error values. Functions of the
+    /// library, which scripts can put there, are not called: some of them run scripts.
     pub(crate) fn native_text_at(self, index: c_int) -> Option<String> {
         unsafe extern "C-unwind" fn text(raw: *mut ffi::lua_State) -> c_int {
             // SAFETY: called by `protect` with one value; nothing owned here.
@@ -324,10 +336,13 @@ impl State {
         }
         let top = self.top();
         let index = self.absolute(index);
-        let is_native =
-            self.push_metatable(index) && self.raw_get_field(-1, "__tostring").is_ok() && self.is_native_function(-1);
+        let is_hosts = self.type_at(index) == Type::Userdata
+            && self.push_metatable(index)
+            && self.raw_get_field(-1, "__tostring").is_ok()
+            && self.is_native_function(-1)
+            && super::library::native_at(self.native_address_at(-1)).is_none();
         self.cut_to(top);
-        if !is_native {
+        if !is_hosts {
             return None;
         }
         self.push_copy(index);
@@ -368,8 +383,14 @@ impl State {
     /// [`EngineError::Runtime`] with what was raised.
     pub(crate) fn call_below(self, arguments: c_int, results: c_int) -> Result<(), EngineError> {
         self.check(-1 - arguments);
+        if let Some(live) = self.live_instead() {
+            self.move_to(live, 1 + arguments);
+            live.call_below(arguments, results)?;
+            live.move_to(self, results);
+            return Ok(());
+        }
         // SAFETY: the function is on top of its arguments; rotating puts it below them. A raise is caught by
-        // `lua_pcall`, which leaves one error value.
+        // `lua_pcall`, which leaves one error value. The thread is one that may be called on.
         let status = unsafe {
             ffi::lua_rotate(self.0, -1 - arguments, 1);
             ffi::lua_pcall(self.0, arguments, results, 0)
@@ -380,6 +401,13 @@ impl State {
         let why = self.text_at(-1).unwrap_or_else(|| "an error without a text".to_owned());
         self.pop(1);
         Err(EngineError::Runtime(why))
+    }
+
+    /// The thread to call on instead of one that has died or waits in a yield, on which Lua forbids it.
+    fn live_instead(self) -> Option<Self> {
+        // SAFETY: the thread is live.
+        let may_call = unsafe { ffi::lua_status(self.0) } == ffi::LUA_OK;
+        (!may_call).then(|| self.main_thread())
     }
 
     pub(crate) fn push_bytes(self, bytes: &[u8]) -> Result<(), EngineError> {
@@ -412,6 +440,11 @@ impl State {
     /// # Errors
     /// [`EngineError::Syntax`] with the compiler's message.
     pub(crate) fn load(self, text: &str, chunk_name: &CStr) -> Result<(), EngineError> {
+        if let Some(live) = self.live_instead() {
+            live.load(text, chunk_name)?;
+            live.move_to(self, 1);
+            return Ok(());
+        }
         self.room(1);
         // SAFETY: there is room; the buffer outlives the call; loading is protected by the library itself and does not
         // raise. Only text is accepted.
@@ -466,7 +499,7 @@ impl State {
         }
     }
 
-    /// Ends a coroutine, running what it left to be closed.
+    /// Ends a coroutine, running what it left to be closed, as the hook that it has allows.
     pub(crate) fn close_thread(self, from: Self) {
         // SAFETY: the coroutine is not running; errors of closing are left on its own stack.
         unsafe { ffi::lua_closethread(self.0, from.0) };

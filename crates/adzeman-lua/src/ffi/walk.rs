@@ -2,11 +2,12 @@
 //! runs.
 
 use std::collections::HashSet;
-use std::ffi::c_int;
+use std::ffi::{c_int, c_void};
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
+use super::internals;
 use super::state::{Slot, State, Type};
 
 /// The most values looked at in one walk; a larger state is walked as far as this.
@@ -171,6 +172,37 @@ pub(crate) fn note_thread(state: State) -> Result<(), EngineError> {
     state.raw_set(-3)?;
     state.pop(1);
     Ok(())
+}
+
+/// Notes the threads that were made since this was called last, without walking anything else. False where the engine's own
+/// list of objects is not known.
+pub(crate) fn note_new_threads(state: State) -> Result<bool, EngineError> {
+    let top = state.top();
+    let was_running = state.hold_collector();
+    let found = note_threads_on(state);
+    if was_running {
+        state.release_collector();
+    }
+    state.cut_to(top);
+    found
+}
+
+fn note_threads_on(state: State) -> Result<bool, EngineError> {
+    let mark = (state.push_slot(Slot::Newest) == Type::Table).then(|| state.address_at(-1) as *const c_void);
+    state.push_table()?;
+    let newest = state.address_at(-1) as *const c_void;
+    // SAFETY: the state is live and its collector held; both marks are tables of this crate on the stack, and nothing is made
+    // before the list is read.
+    let Some(threads) = (unsafe { internals::threads_since(state.raw(), newest, mark) }) else { return Ok(false) };
+    state.set_slot(Slot::Newest)?;
+    for thread in threads {
+        // SAFETY: the thread was found alive, and the collector is held.
+        let thread = unsafe { State::new(thread) };
+        thread.push_self();
+        thread.move_to(state, 1);
+        note_thread(state)?;
+    }
+    Ok(true)
 }
 
 /// Runs `work` on each known thread that is still alive.

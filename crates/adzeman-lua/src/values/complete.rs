@@ -9,6 +9,7 @@ use crate::context::Context;
 use crate::evaluate::Target;
 use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
+use crate::track::MOST_STEPS;
 
 /// Tables behind each other in a chain of `__index` that are looked through.
 const LONGEST_CHAIN: usize = 8;
@@ -98,8 +99,8 @@ impl Context {
         let mut steps = path.split('.');
         let first = steps.next().unwrap_or_default();
         self.push_raw_name(state, target, first)?;
-        for step in steps {
-            if state.type_at(-1) != Type::Table {
+        for (number, step) in steps.enumerate() {
+            if number >= MOST_STEPS || state.type_at(-1) != Type::Table {
                 return Ok(false);
             }
             match step.parse() {

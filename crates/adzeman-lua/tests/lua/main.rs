@@ -1,6 +1,7 @@
 //! The Lua engine through its public interface, on real scripts.
 
 mod common;
+mod cutting;
 mod errors;
 mod evaluating;
 mod exchanging;

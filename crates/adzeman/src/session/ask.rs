@@ -1,43 +1,99 @@
 //! Having a job done on a context's own thread, and waiting for what comes of it.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use crossbeam_channel::bounded;
+use adzeman_core::evaluation::Cancel;
+use crossbeam_channel::{RecvTimeoutError, bounded};
 
-use super::SessionError;
+use super::{Session, SessionError};
 use crate::context::ContextShared;
 use crate::lane::{Mail, SafePoint, Ticket};
 
 /// How long a context may take to come to a safe point.
 const SAFE_POINT_WITHIN: Duration = Duration::from_secs(2);
-/// How long a job itself may take. Evaluations are cut off long before.
-const DONE_WITHIN: Duration = Duration::from_secs(30);
+/// How much longer than it may take a job is waited for: then it is in a call that cannot be interrupted.
+const LATE: Duration = Duration::from_secs(2);
+/// How long a job that was given up is waited for.
+const GIVEN_UP_WITHIN: Duration = Duration::from_secs(1);
+/// Between two looks whether it was given up.
+const GLANCE: Duration = Duration::from_millis(20);
 
-/// Has `work` done on the context's thread and waits for its answer. When the context comes to no safe point in time, the
-/// job is withdrawn: nothing happens later that nobody waits for.
-pub(super) fn ask<T: Send + 'static>(
-    context: &ContextShared,
-    work: impl FnOnce(&mut SafePoint<'_>) -> T + Send + 'static,
-) -> Result<T, SessionError> {
-    let (answer, answered) = bounded(1);
-    let ticket = Arc::new(Ticket::default());
-    let job = Box::new(move |point: &mut SafePoint<'_>| {
-        // The asker may have given up; then nobody needs the answer.
-        let _ = answer.send(work(point));
-    });
-    if !context.post(Mail { context: context.id, ticket: ticket.clone(), work: job }) {
-        return Err(SessionError::Gone(context.name.clone()));
+impl Session {
+    /// Has `work` done on the context's thread and waits for its answer, unless the request is cancelled. When the context
+    /// comes to no safe point in time, the job is withdrawn: nothing happens later that nobody waits for.
+    pub(super) fn ask<T: Send + 'static>(
+        &self,
+        context: &ContextShared,
+        work: impl FnOnce(&mut SafePoint<'_>) -> T + Send + 'static,
+    ) -> Result<T, SessionError> {
+        let (answer, answered) = bounded(1);
+        let ticket = Arc::new(Ticket::new(self.cancel.clone()));
+        let job = Box::new(move |point: &mut SafePoint<'_>| {
+            // The asker may have given up; then nobody needs the answer.
+            let _ = answer.send(work(point));
+        });
+        if !context.post(Mail { context: context.id, ticket: ticket.clone(), work: job }) {
+            return Err(SessionError::Gone(context.name.clone()));
+        }
+        let asked = Instant::now();
+        let longest = self.shared.limits().asked.saturating_add(LATE);
+        let mut cancelled_at = None;
+        loop {
+            match answered.recv_timeout(GLANCE) {
+                Ok(value) => return Ok(value),
+                // The job was dropped: by a fault in it, or with the context.
+                Err(RecvTimeoutError::Disconnected) if context.is_open() => {
+                    return Err(SessionError::Fault { command: "the request".to_owned() });
+                }
+                Err(RecvTimeoutError::Disconnected) => return Err(SessionError::Gone(context.name.clone())),
+                Err(RecvTimeoutError::Timeout) => {}
+            }
+            if self.cancel.is_cancelled() {
+                if ticket.withdraw() {
+                    return Err(SessionError::Cancelled);
+                }
+                let since: &mut Instant = cancelled_at.get_or_insert_with(Instant::now);
+                if since.elapsed() > GIVEN_UP_WITHIN {
+                    return Err(stuck(context));
+                }
+            }
+            if asked.elapsed() > SAFE_POINT_WITHIN && ticket.withdraw() {
+                return Err(no_safe_point(context));
+            }
+            if asked.elapsed() > longest && !ticket.withdraw() {
+                return Err(stuck(context));
+            }
+        }
     }
-    let waited = answered.recv_timeout(SAFE_POINT_WITHIN);
-    match waited {
-        Ok(value) => Ok(value),
-        Err(_) if ticket.cancel() => Err(SessionError::NoSafePoint(context.name.clone())),
-        Err(_) => answered.recv_timeout(DONE_WITHIN).map_err(|_| SessionError::NoSafePoint(context.name.clone())),
+}
+
+/// Why a context does not come to a safe point, as far as that is known.
+fn no_safe_point(context: &ContextShared) -> SessionError {
+    match context.under_way() {
+        Some(_) => stuck(context),
+        None => SessionError::NoSafePoint(context.name.clone()),
+    }
+}
+
+fn stuck(context: &ContextShared) -> SessionError {
+    let native = context.under_way().and_then(|under_way| under_way.native);
+    SessionError::Stuck {
+        context: context.name.clone(),
+        native: native.unwrap_or_else(|| "a function that is not the script's".to_owned()),
     }
 }
 
 /// Has `work` done on the context's thread, at its next safe point, without waiting for it.
 pub(super) fn tell(context: &ContextShared, work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static) {
-    context.post(Mail { context: context.id, ticket: Arc::new(Ticket::default()), work: Box::new(work) });
+    tell_until(context, Cancel::default(), work);
+}
+
+/// The same, unless it is cancelled before.
+pub(super) fn tell_until(
+    context: &ContextShared,
+    cancel: Cancel,
+    work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static,
+) {
+    context.post(Mail { context: context.id, ticket: Arc::new(Ticket::new(cancel)), work: Box::new(work) });
 }

@@ -17,7 +17,7 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions, Own, Source};
 
 use super::MOST_BREAKPOINTS;
-use super::ask::{ask, tell};
+use super::ask::tell;
 use super::values::INDEX_BASE;
 use super::{Session, SessionError, convert};
 
@@ -97,7 +97,7 @@ impl Session {
         let name = self.name_inside(arguments.variables_reference, arguments.name)?;
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let asked = name.clone();
-        let id = ask(&context, move |point| match host_place(&asked) {
+        let id = self.ask(&context, move |point| match host_place(&asked) {
             Some(place) => point.context.get(&place).map(|_| None).map_err(SessionError::from),
             None => point.engine.track(frame, &asked).map(Some).map_err(SessionError::from),
         })?;

@@ -3,12 +3,13 @@
 use std::sync::Arc;
 
 use adzeman_core::breakpoint::{HitRule, Site, Status};
+use adzeman_core::evaluation::Cancel;
 use adzeman_dap::Request;
 use adzeman_dap::extra::{GoToArguments, RAN, RanBody};
 use adzeman_dap::requests::{ContinueBody, EvaluateArguments, RestartFrameArguments, ThreadArguments};
 use serde_json::Value as Json;
 
-use super::ask::{ask, tell};
+use super::ask::tell_until;
 use super::{Session, SessionError, arguments, body, convert};
 use crate::context::{ContextShared, RunState};
 use crate::emit::current_event;
@@ -47,7 +48,7 @@ impl Session {
         if context.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
-        let stop = ask(&context, |point| {
+        let stop = self.ask(&context, |point| {
             let hold = point.hold.filter(|hold| hold.context == point.context.shared.id);
             hold.map(|hold| hold.number)
         })?;
@@ -61,7 +62,7 @@ impl Session {
     pub(super) fn restart_frame(&mut self, arguments: &RestartFrameArguments) -> Result<(), SessionError> {
         let (context, _) = self.frame(arguments.frame_id)?;
         let (context, _) = self.held(context.id)?;
-        let event = ask(&context, |_| {
+        let event = self.ask(&context, |_| {
             current_event(|event| event.map(|event| (event.kind().to_owned(), event.is_repeatable())))
         })?;
         match event {
@@ -99,13 +100,15 @@ impl Session {
     }
 
     /// Evaluates a text as the script would, with breakpoints honoured, and tells what came of it by an event.
-    pub(super) fn run_call(&mut self, arguments: EvaluateArguments) -> Result<(), SessionError> {
+    pub(super) fn run_call(&mut self, seq: i64, arguments: EvaluateArguments) -> Result<(), SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let (client, id) = (self.client.clone(), context.id);
         self.references.clear();
+        let cancel = Cancel::default();
+        client.inbox.begin_call(seq, cancel.clone());
         self.afterwards = Some(Box::new(move || {
-            tell(&context, move |point| {
-                let outcome = point.context.run_openly(point.engine, frame, &arguments.expression);
+            tell_until(&context, cancel.clone(), move |point| {
+                let outcome = point.context.run_openly(point.engine, frame, &arguments.expression, &cancel);
                 point.engine.release();
                 let stopped = point.hold.is_some_and(|hold| hold.context == id);
                 if stopped {

@@ -17,7 +17,8 @@ pub(crate) fn line_number(line: Line, base: i64) -> i64 {
 
 /// The line that the client means.
 pub(crate) fn line(number: i64, base: i64) -> Option<Line> {
-    u32::try_from(number - base + 1).ok().and_then(Line::new)
+    let counted = number.checked_sub(base)?.checked_add(1)?;
+    u32::try_from(counted).ok().and_then(Line::new)
 }
 
 /// References count from 1; 0 means none.
@@ -26,7 +27,7 @@ pub(crate) fn source_reference(id: SourceId) -> i64 {
 }
 
 pub(crate) fn source_id(reference: i64) -> Option<SourceId> {
-    u32::try_from(reference - 1).ok().map(SourceId)
+    u32::try_from(reference.checked_sub(1)?).ok().map(SourceId)
 }
 
 pub(crate) fn source(held: &source::Source) -> Source {

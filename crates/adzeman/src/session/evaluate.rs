@@ -12,7 +12,7 @@ use adzeman_dap::requests::{
 };
 use adzeman_dap::types::CompletionItem;
 
-use super::ask::{ask, tell};
+use super::ask::tell;
 use super::inspect::page;
 use super::values::{INDEX_BASE, base, list_tree, made};
 use super::{Session, SessionError};
@@ -35,7 +35,7 @@ impl Session {
         let SetExpressionArguments { expression, value, .. } = arguments;
         let target = expression.clone();
         let (new, made) =
-            ask(&context, move |point| (point.engine.assign_expression(frame, &target, &value), made(point)))?;
+            self.ask(&context, move |point| (point.engine.assign_expression(frame, &target, &value), made(point)))?;
         let body = self.value_body(context.id, frame, new?, Some(expression), 10);
         Ok(ValueBody { value: body.result, result: None, made, ..body })
     }
@@ -47,27 +47,27 @@ impl Session {
         let base = base(arguments.format.as_ref());
         let mut of_function = None;
         let values = match arguments.context.as_deref() {
-            Some("clipboard") => return whole_text(&context, frame, expression, text),
+            Some("clipboard") => return self.whole_text(&context, frame, expression, text),
             Some("bytes") => {
                 let lines = |bytes: &[u8]| hex_lines(&bytes[..bytes.len().min(MOST_HEX_BYTES)]).join("\n");
-                return whole_text(&context, frame, expression, lines);
+                return self.whole_text(&context, frame, expression, lines);
             }
             Some("hover") => {
                 let shown = expression.clone();
-                let peeked = ask(&context, move |point| point.engine.peek(frame, &expression))?;
+                let peeked = self.ask(&context, move |point| point.engine.peek(frame, &expression))?;
                 vec![peeked.ok_or(SessionError::NothingToHover(shown))?]
             }
             Some("watch") => {
                 let watched = expression.clone();
-                let used = ask(&context, move |point| point.engine.names_used(frame, &watched))?;
+                let used = self.ask(&context, move |point| point.engine.names_used(frame, &watched))?;
                 if let Some(name) = used.missing {
                     return Err(self.not_in_scope(&context, name));
                 }
                 of_function = Some(used.of_function);
-                ask(&context, move |point| point.engine.evaluate(frame, &expression))??
+                self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??
             }
-            Some("repl") => ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??,
-            _ => ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
+            Some("repl") => self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??,
+            _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
         };
         let key = format!("{} {}", self.key_of_place(&context, arguments.frame_id), arguments.expression);
         let before = values.first().and_then(|first| self.memory.compare(&key, first));
@@ -133,7 +133,7 @@ impl Session {
     pub(super) fn table(&mut self, arguments: TableArguments) -> Result<TableBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let page = Page { count: page(None, arguments.count).count.min(MOST_ROWS), ..page(arguments.start, None) };
-        let (grid, total) = ask(&context, move |point| {
+        let (grid, total) = self.ask(&context, move |point| {
             let value = first(point, frame, &arguments.expression)?;
             let Some(children) = value.children else { return Err(SessionError::NoRows(value.preview)) };
             let part = if children.indexed > 0 { Part::Indexed } else { Part::All };
@@ -155,7 +155,7 @@ impl Session {
 
     pub(super) fn shape(&mut self, arguments: EvaluateArguments) -> Result<ShapeBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
-        let rows = ask(&context, move |point| {
+        let rows = self.ask(&context, move |point| {
             let value = first(point, frame, &arguments.expression)?;
             // What cannot be looked into is shown as having nothing inside.
             Ok::<_, SessionError>(shape_of(&value, &mut |inside, page| {
@@ -184,7 +184,8 @@ impl Session {
         let expression = arguments.expression;
         let monitor =
             Monitor { id, client, context: context_id, expression, pace, begun, taken: 0, spent: Duration::ZERO };
-        let fits = ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.add_monitor(monitor)))?;
+        let fits =
+            self.ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.add_monitor(monitor)))?;
         if !fits {
             return Err(SessionError::TooManyMonitors(MOST_MONITORS));
         }
@@ -196,7 +197,7 @@ impl Session {
         let id = arguments.monitor_id;
         let context = *self.monitors.get(&id).ok_or(SessionError::NoMonitor(id))?;
         let context = self.context(context)?;
-        let is_there = ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.sample_now(id)))?;
+        let is_there = self.ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.sample_now(id)))?;
         if is_there { Ok(()) } else { Err(SessionError::NoMonitor(id)) }
     }
 
@@ -209,14 +210,24 @@ impl Session {
         Ok(())
     }
 
+    /// The whole text of a value, in the form that `write` gives it.
+    fn whole_text(
+        &self,
+        context: &ContextShared,
+        frame: Option<usize>,
+        expression: String,
+        write: impl Fn(&[u8]) -> String,
+    ) -> Result<ValueBody, SessionError> {
+        let whole = self.ask(context, move |point| point.engine.whole_text(frame, &expression))??;
+        let bytes_in_all = (whole.is_cut() || whole.length > MOST_HEX_BYTES).then_some(whole.length);
+        Ok(ValueBody { result: Some(write(&whole.bytes)), bytes_in_all, ..ValueBody::default() })
+    }
+
     pub(super) fn completions(&mut self, arguments: &CompletionsArguments) -> Result<CompletionsBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, None)?;
-        let end = usize::try_from(arguments.column - self.client.line_base()).unwrap_or(0);
-        let before: String = arguments.text.chars().take(end).collect();
-        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
-        let start = before.rfind(|c: char| !is_part(c)).map_or(0, |at| at + 1);
-        let word = before[start..].to_owned();
-        let labels = ask(&context, move |point| {
+        let end = arguments.column.saturating_sub(self.client.line_base());
+        let word = word_before(&arguments.text, usize::try_from(end).unwrap_or(0));
+        let labels = self.ask(&context, move |point| {
             let own = point.engine.complete(frame, &word);
             match word.rsplit_once('.') {
                 Some((path, name)) if own.is_empty() => fields_of(point.context, path, name),
@@ -245,16 +256,12 @@ fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
 
-/// The whole text of a value, in the form that `write` gives it.
-fn whole_text(
-    context: &ContextShared,
-    frame: Option<usize>,
-    expression: String,
-    write: impl Fn(&[u8]) -> String,
-) -> Result<ValueBody, SessionError> {
-    let whole = ask(context, move |point| point.engine.whole_text(frame, &expression))??;
-    let bytes_in_all = (whole.is_cut() || whole.length > MOST_HEX_BYTES).then_some(whole.length);
-    Ok(ValueBody { result: Some(write(&whole.bytes)), bytes_in_all, ..ValueBody::default() })
+/// The name, with the path before it, that ends at a place in a text, counted in characters from 0.
+fn word_before(text: &str, end: usize) -> String {
+    let is_part = |c: &char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
+    let end = text.char_indices().nth(end).map_or(text.len(), |(at, _)| at);
+    let length: usize = text[..end].chars().rev().take_while(is_part).map(char::len_utf8).sum();
+    text[end - length..end].to_owned()
 }
 
 /// The fields that begin with `name` of what a path of the host's data names.
@@ -269,4 +276,23 @@ fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
     let data = context.get(&TreePath { root, path: inside }).unwrap_or_default();
     let fields = data.as_object().into_iter().flat_map(serde_json::Map::keys);
     fields.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::word_before;
+
+    #[test]
+    fn a_word_ends_where_it_is_said_to_and_begins_behind_what_is_no_name() {
+        for (text, end, word) in [
+            ("look \"5 €", 9, ""),
+            ("look \"5 €", usize::MAX, ""),
+            ("5 €boat.le", 10, "boat.le"),
+            ("5 €boat.le", 3, ""),
+            ("größe.ü", 7, "größe.ü"),
+            ("", 0, ""),
+        ] {
+            assert_eq!(word_before(text, end), word, "{text} {end}");
+        }
+    }
 }

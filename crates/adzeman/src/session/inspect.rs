@@ -8,7 +8,6 @@ use adzeman_core::value::{Expand, Page};
 use adzeman_dap::requests::{ScopesArguments, ScopesBody, StackTraceArguments, StackTraceBody};
 use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};
 
-use super::ask::ask;
 use super::values::{Inside, Reference};
 use super::{Session, SessionError, convert};
 use crate::context::{ContextShared, RunState};
@@ -83,7 +82,7 @@ impl Session {
         }
         let page = page(arguments.start_frame, arguments.levels);
         let id = context.id;
-        let (frames, boundaries) = ask(&context, move |point| {
+        let (frames, boundaries) = self.ask(&context, move |point| {
             let events = current_event(|event| event.map(|event| event.outwards(id)).unwrap_or_default());
             let total = point.engine.frames(Page::first(0))?.total;
             let boundaries = boundaries(events, total);
@@ -158,7 +157,7 @@ impl Session {
     pub(super) fn scopes(&mut self, arguments: &ScopesArguments) -> Result<ScopesBody, SessionError> {
         self.notice_stop();
         let (context, index) = self.frame(arguments.frame_id)?;
-        let (scopes, event) = ask(&context, move |point| {
+        let (scopes, event) = self.ask(&context, move |point| {
             let scopes = if is_boundary(index) { Ok(Vec::new()) } else { point.engine.scopes(index) };
             (scopes, current_event(|event| event.map(EventFrame::title)))
         })?;

@@ -1,4 +1,4 @@
-//! Sessions: one client each, on two named threads, one that reads and one that writes.
+//! Sessions: one client each, on three named threads: one reads, one carries out, one writes.
 
 mod ask;
 mod breakpoints;
@@ -7,40 +7,35 @@ pub(crate) mod convert;
 mod evaluate;
 mod inspect;
 mod roles;
+mod serve;
 mod values;
 
 use std::collections::HashMap;
-use std::io::{self, Read, Write};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
-use std::sync::atomic::Ordering::SeqCst;
-use std::thread;
 
 use adzeman_core::engine::EngineError;
+use adzeman_core::evaluation::Cancel;
 use adzeman_core::host::HostError;
 use adzeman_core::source::SourceId;
 use adzeman_core::value::Memory;
 use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
-use adzeman_dap::{Decoded, FrameError, Message, Request, Response, decode, encode};
-use crossbeam_channel::{Receiver, bounded};
+use adzeman_dap::{Request, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
-use crate::client::{Client, MOST_QUEUED};
+use crate::client::Client;
 use crate::shared::{Library, Shared};
 use crate::source_maps::MOST_GIVEN_MAPS;
 use roles::needs_control;
 use values::Reference;
 
-/// Clients at one time.
-const MOST_CLIENTS: usize = 16;
 /// Breakpoints of one client.
 pub(crate) const MOST_BREAKPOINTS: usize = 5000;
-/// Bytes read at once.
-const READ_BYTES: usize = 16 * 1024;
 
 /// Why a request was not done; turned into a response in one place.
 #[derive(Debug, Error)]
@@ -109,17 +104,18 @@ pub(crate) enum SessionError {
     Engine(#[from] EngineError),
     #[error(transparent)]
     Host(#[from] HostError),
+    #[error("it was cancelled")]
+    Cancelled,
+    #[error("a fault inside the debugger ended '{command}'; the session goes on")]
+    Fault { command: String },
+    #[error("{0} requests wait for their answers already; wait for some of them, or cancel them")]
+    TooManyWaiting(usize),
+    #[error("{context} is in {native}, in one call that cannot be interrupted; it is released the moment that returns")]
+    Stuck { context: String, native: String },
+    #[error("{most} clients are attached {way} already, as many as there can be; one of them must leave first")]
+    NoPlace { most: usize, way: &'static str },
     #[error("the answer could not be written: {0}")]
     Unwritable(#[from] serde_json::Error),
-}
-
-/// Whether it is known that a client is of the host's own user.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Trust {
-    /// It is: by the local socket, or within the process.
-    Known,
-    /// It has to show the host's token.
-    NeedsToken,
 }
 
 /// How far a client has come.
@@ -134,7 +130,8 @@ pub(crate) struct Session {
     shared: Arc<Shared>,
     client: Arc<Client>,
     phase: Phase,
-    trust: Trust,
+    /// Whether it is known that the client is of the host's own user.
+    trusted: bool,
     references: HashMap<i64, Reference>,
     last_reference: i64,
     /// What was shown at which stop.
@@ -150,155 +147,52 @@ pub(crate) struct Session {
     leaving: bool,
     /// Whether the client was told that it may configure.
     is_announced: bool,
+    /// Gives up the request that is being carried out.
+    cancel: Cancel,
     /// What is done once the answer is on its way, so that no client hears of a stop before it hears that it went on.
     afterwards: Option<Box<dyn FnOnce() + Send>>,
 }
 
-/// Starts a session on a connection; `settled` is called when the first message has come.
-///
-/// # Errors
-/// When no thread can be started.
-pub(crate) fn start(
-    shared: Arc<Shared>,
-    reader: impl Read + Send + 'static,
-    writer: impl Write + Send + 'static,
-    trust: Trust,
-    settled: impl FnOnce() + Send + 'static,
-) -> io::Result<()> {
-    let owner = shared.next_owner();
-    let (queue, messages) = bounded(MOST_QUEUED);
-    let client = Arc::new(Client::new(owner, queue));
-    if !shared.add_client(client.clone(), MOST_CLIENTS) {
-        tracing::warn!("a client was turned away: {MOST_CLIENTS} are connected already");
-        return Ok(());
-    }
-    let session = Session {
-        shared: shared.clone(),
-        client: client.clone(),
-        phase: Phase::Connected,
-        trust,
-        references: HashMap::new(),
-        last_reference: 0,
-        memory: Memory::default(),
-        seen_stop: 0,
-        frame_keys: HashMap::new(),
-        makers: HashMap::new(),
-        monitors: HashMap::new(),
-        leaving: false,
-        is_announced: false,
-        afterwards: None,
-    };
-    let names = (format!("adzeman-read-{}", owner.0), format!("adzeman-write-{}", owner.0));
-    let writing = thread::Builder::new().name(names.1).spawn(move || write_all(&messages, writer));
-    let reading = writing.and_then(|writing| {
-        thread::Builder::new().name(names.0).spawn(move || {
-            session.run(reader, settled);
-            // The session held the last queue to the writer, which ends when it has written what is left.
-            if writing.join().is_err() {
-                tracing::error!("a writing thread had panicked");
-            }
-        })
-    });
-    if reading.is_err() {
-        shared.remove_client(&client, false);
-    }
-    reading.map(|_| ())
-}
-
-/// Tells every client that the host ends.
-pub(crate) fn close_all(shared: &Shared) {
-    shared.closing.store(true, SeqCst);
-    for client in shared.clients() {
-        client.event("terminated", &serde_json::json!({}));
-        shared.remove_client(&client, false);
-    }
-}
-
-/// Writes messages in order, numbering them from 1, until the session is over or the client is gone.
-fn write_all(messages: &Receiver<Message>, mut writer: impl Write) {
-    for (number, mut message) in (1..).zip(messages) {
-        match &mut message {
-            Message::Event(event) => event.seq = number,
-            Message::Response(response) => response.seq = number,
-            Message::Request(request) => request.seq = number,
-        }
-        let bytes = encode(&message).or_else(|error| encode(&too_long(&message, &error)));
-        let written = bytes.map_err(io::Error::other).and_then(|bytes| {
-            writer.write_all(&bytes)?;
-            writer.flush()
-        });
-        if let Err(error) = written {
-            tracing::info!(%error, "a client does not read any more");
-            return;
-        }
-    }
-}
-
-/// What is sent instead of a message that is too long.
-fn too_long(message: &Message, error: &FrameError) -> Message {
-    match message {
-        Message::Response(response) => Message::Response(Response {
-            success: false,
-            message: Some(error.to_string()),
-            body: None,
-            ..response.clone()
-        }),
-        other => other.clone(),
-    }
-}
+pub(crate) use serve::{close_all, start};
 
 impl Session {
-    fn run(mut self, reader: impl Read, settled: impl FnOnce()) {
-        if let Err(error) = self.read_all(reader, settled) {
-            tracing::warn!(%error, "a client was dropped");
+    /// A session of a client that has just come.
+    fn new(shared: Arc<Shared>, client: Arc<Client>) -> Self {
+        Self {
+            trusted: client.way.is_trusted(),
+            shared,
+            client,
+            phase: Phase::Connected,
+            references: HashMap::new(),
+            last_reference: 0,
+            memory: Memory::default(),
+            seen_stop: 0,
+            frame_keys: HashMap::new(),
+            makers: HashMap::new(),
+            monitors: HashMap::new(),
+            leaving: false,
+            is_announced: false,
+            cancel: Cancel::default(),
+            afterwards: None,
         }
-        self.shared.remove_client(&self.client, !self.leaving);
     }
 
-    fn read_all(&mut self, mut reader: impl Read, settled: impl FnOnce()) -> Result<(), FrameError> {
-        let mut settled = Some(settled);
-        let mut held = Vec::new();
-        let mut chunk = vec![0; READ_BYTES];
-        while !self.leaving {
-            while let Decoded::Message { message, consumed } = decode(&held)? {
-                held.drain(..consumed);
-                if let Some(settled) = settled.take() {
-                    settled();
-                }
-                if let Message::Request(request) = message
-                    && (!self.answer(&request) || self.leaving)
-                {
-                    return Ok(());
-                }
-            }
-            match reader.read(&mut chunk) {
-                Ok(0) => return Ok(()),
-                Ok(count) => held.extend_from_slice(&chunk[..count]),
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => {
-                    tracing::info!(%error, "a client is gone");
-                    return Ok(());
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// Answers a request; false when the client cannot be reached any more.
-    fn answer(&mut self, request: &Request) -> bool {
-        let outcome = self.dispatch(request);
-        let (success, message, body) = match outcome {
-            Ok(body) => (true, None, body),
-            Err(error) => {
-                let text = error.to_string();
-                // DAP, `ErrorResponse`: the text for people is in `body.error.format`.
-                (false, Some(text.clone()), Some(serde_json::json!({"error": {"id": 1, "format": text}})))
-            }
+    /// Answers a request; false when the client cannot be reached any more. A fault in one request ends that request.
+    fn answer(&mut self, request: &Request, cancel: Cancel) -> bool {
+        let is_given_up = cancel.is_cancelled() && request.command != "disconnect";
+        self.cancel = cancel;
+        let outcome = if is_given_up {
+            Err(SessionError::Cancelled)
+        } else {
+            catch_unwind(AssertUnwindSafe(|| self.dispatch(request))).unwrap_or_else(|_| {
+                tracing::error!(command = request.command, "a request had panicked; the session goes on");
+                Err(SessionError::Fault { command: request.command.clone() })
+            })
         };
-        let (command, request_seq) = (request.command.clone(), request.seq);
-        let sent = self.client.respond(Response { seq: 0, request_seq, success, command, message, body });
+        let success = outcome.is_ok();
+        let sent = self.client.respond(response(request, outcome));
         // A client configures what it may: one that has to show a token does so once it has.
-        let is_ready = self.trust == Trust::Known && self.phase >= Phase::Initialized && !self.is_announced;
+        let is_ready = self.trusted && self.phase >= Phase::Initialized && !self.is_announced;
         if sent && success && is_ready {
             self.is_announced = true;
             self.client.event("initialized", &serde_json::json!({}));
@@ -319,7 +213,7 @@ impl Session {
             }
             _ if self.phase < Phase::Initialized => return Err(self.too_early(command, "'initialize'")),
             "attach" => return self.attach(arguments(request)?),
-            _ if self.trust == Trust::NeedsToken => return Err(SessionError::NeedsToken),
+            _ if !self.trusted => return Err(SessionError::NeedsToken),
             extra::STATUS => return body(self.status()),
             "configurationDone" => {
                 self.shared.let_scripts_begin();
@@ -362,7 +256,7 @@ impl Session {
             "dataBreakpointInfo" => self.data_breakpoint_info(arguments(request)?).and_then(body),
             "setDataBreakpoints" => self.set_data_breakpoints(arguments(request)?).and_then(body),
             extra::GO_TO => self.go_to(arguments(request)?).map(|()| None),
-            extra::RUN => self.run_call(arguments(request)?).map(|()| None),
+            extra::RUN => self.run_call(request.seq, arguments(request)?).map(|()| None),
             "stackTrace" => self.stack_trace(&arguments(request)?).and_then(body),
             "scopes" => self.scopes(&arguments(request)?).and_then(body),
             "variables" => self.variables(&arguments(request)?).and_then(body),
@@ -381,6 +275,7 @@ impl Session {
                 is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS))
             }
             extra::TAKE_OVER => self.take_over().and_then(body),
+            extra::LIMITS => body(self.set_limits(&arguments(request)?)),
             extra::HOST => body(self.host_body()),
             extra::BREAKPOINTS => body(self.breakpoints_now()),
             other => Err(SessionError::UnknownRequest { command: other.to_owned() }),
@@ -397,13 +292,14 @@ impl Session {
         self.client.set_line_base(i64::from(starts_at_1));
         self.client.set_name(arguments.client_name.as_deref().unwrap_or_default());
         if arguments.token.is_some_and(|token| self.shared.is_token(&token)) {
-            self.trust = Trust::Known;
+            self.trusted = true;
         }
         if self.phase == Phase::Connected {
             self.phase = Phase::Initialized;
         }
         body(Capabilities {
             supports_configuration_done_request: true,
+            supports_cancel_request: true,
             supports_function_breakpoints: true,
             supports_conditional_breakpoints: true,
             supports_set_variable: true,
@@ -450,6 +346,22 @@ impl Session {
 
 fn step(kind: adzeman_core::stepping::StepKind) -> crate::hold::Go {
     crate::hold::Go::Step(kind)
+}
+
+/// The answer to a request.
+fn response(request: &Request, outcome: Result<Option<Json>, SessionError>) -> Response {
+    let (success, message, body) = match outcome {
+        Ok(body) => (true, None, body),
+        Err(error) => {
+            let text = error.to_string();
+            // DAP, `Response`: `message` of a request that was given up is this very word.
+            let is_cancelled = matches!(error, SessionError::Cancelled | SessionError::Engine(EngineError::Cancelled));
+            let message = if is_cancelled { "cancelled".to_owned() } else { text.clone() };
+            // DAP, `ErrorResponse`: the text for people is in `body.error.format`.
+            (false, Some(message), Some(serde_json::json!({"error": {"id": 1, "format": text}})))
+        }
+    };
+    Response { seq: 0, request_seq: request.seq, success, command: request.command.clone(), message, body }
 }
 
 fn arguments<T: DeserializeOwned>(request: &Request) -> Result<T, SessionError> {

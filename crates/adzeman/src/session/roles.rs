@@ -1,18 +1,24 @@
 //! Who may do what: one client controls, any number observe.
 
-use std::sync::atomic::Ordering::SeqCst;
 use std::time::Duration;
 
+use adzeman_core::evaluation::Limits;
 use adzeman_dap::Request;
-use adzeman_dap::extra::{self, AttachArguments, ClientStatus, ContextStatus, RoleBody, StatusBody};
+use adzeman_dap::extra::{self, AttachArguments, ClientStatus, ContextStatus, LimitsBody, RoleBody, StatusBody};
 use serde_json::Value as Json;
 
 use super::ask::tell;
-use super::{Phase, Session, SessionError, Trust, body};
+use super::{Phase, Session, SessionError, body};
+use crate::client::MOST_ATTACHED;
 use crate::context::RunState;
+use crate::watchdog;
 
 /// A stop is kept no longer than this for a client that vanished.
 const LONGEST_KEPT_STOP: Duration = Duration::from_secs(600);
+
+/// What a limit on the time of evaluations can be.
+const SHORTEST_LIMIT: Duration = Duration::from_millis(1);
+const LONGEST_LIMIT: Duration = Duration::from_secs(3600);
 
 /// Requests that an observer may make: they look, and run nothing.
 const FOR_OBSERVERS: [&str; 13] = [
@@ -40,13 +46,14 @@ pub(super) fn needs_control(request: &Request) -> bool {
 
 impl Session {
     pub(super) fn attach(&mut self, arguments: AttachArguments) -> Result<Option<Json>, SessionError> {
-        if let Some(token) = &arguments.token
-            && self.shared.is_token(token)
-        {
-            self.trust = Trust::Known;
+        if arguments.token.as_ref().is_some_and(|token| self.shared.is_token(token)) {
+            self.trusted = true;
         }
-        if self.trust == Trust::NeedsToken {
+        if !self.trusted {
             return Err(if arguments.token.is_some() { SessionError::WrongToken } else { SessionError::NeedsToken });
+        }
+        if self.phase < Phase::Attached && !self.shared.admit(&self.client, MOST_ATTACHED) {
+            return Err(SessionError::NoPlace { most: MOST_ATTACHED, way: self.client.way.title() });
         }
         let keep = arguments.keep_stop_seconds.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok());
         self.client.keep_stop_for(keep.unwrap_or_default().min(LONGEST_KEPT_STOP));
@@ -58,8 +65,7 @@ impl Session {
         }
         if self.phase < Phase::Attached {
             self.phase = Phase::Attached;
-            self.client.set_attached(true);
-            self.shared.attached.fetch_add(1, SeqCst);
+            watchdog::wake(&self.shared);
             self.shared.map_troubles().iter().for_each(|trouble| self.client.event("output", trouble));
             self.shared.contexts().iter().for_each(|context| {
                 tell(context, |point| {
@@ -75,6 +81,27 @@ impl Session {
 
     pub(super) fn take_over(&mut self) -> Result<RoleBody, SessionError> {
         if self.shared.take_control(&self.client, true) { Ok(self.role()) } else { Err(SessionError::ObserversOnly) }
+    }
+
+    /// Takes how much evaluations may take from now on, and answers it.
+    pub(super) fn set_limits(&self, wanted: &LimitsBody) -> LimitsBody {
+        let time = |milliseconds: Option<f64>, usual: Duration| {
+            let given = milliseconds.and_then(|given| Duration::try_from_secs_f64(given / 1000.0).ok());
+            given.map_or(usual, |given| given.clamp(SHORTEST_LIMIT, LONGEST_LIMIT))
+        };
+        let before = self.shared.limits();
+        let memory_bytes = wanted.memory_bytes.and_then(|bytes| usize::try_from(bytes).ok());
+        let now = Limits {
+            asked: time(wanted.asked_milliseconds, before.asked),
+            aside: time(wanted.aside_milliseconds, before.aside),
+            memory_bytes: memory_bytes.unwrap_or(before.memory_bytes),
+        };
+        self.shared.set_limits(now);
+        LimitsBody {
+            asked_milliseconds: Some(now.asked.as_secs_f64() * 1000.0),
+            aside_milliseconds: Some(now.aside.as_secs_f64() * 1000.0),
+            memory_bytes: u64::try_from(now.memory_bytes).ok(),
+        }
     }
 
     pub(super) fn is_controller(&self) -> bool {

@@ -5,7 +5,6 @@ use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
 use adzeman_dap::requests::{SetVariableArguments, ValueBody, VariablesArguments, VariablesBody};
 use adzeman_dap::types::{self, ValueFormat};
 
-use super::ask::ask;
 use super::inspect::page;
 use super::{Session, SessionError, convert};
 use crate::context::{LocalContext, RunState};
@@ -93,7 +92,7 @@ impl Session {
             _ => Part::All,
         };
         let (inside, frame) = (parent.inside.clone(), parent.frame);
-        let listed = ask(&context, move |point| match inside {
+        let listed = self.ask(&context, move |point| match inside {
             Inside::Value(Expand::Engine(handle)) => {
                 point.engine.children(handle, part, page).map_err(SessionError::from)
             }
@@ -182,7 +181,7 @@ impl Session {
         let context = self.context(context)?;
         let is_stopped = context.state() == RunState::Stopped;
         let SetVariableArguments { name, value, .. } = arguments;
-        let (new, made) = ask(&context, move |point| {
+        let (new, made) = self.ask(&context, move |point| {
             let frame = frame.filter(|_| is_stopped);
             let new = match inside {
                 Inside::Value(Expand::Engine(handle)) => point.engine.assign(handle, &name, &value, frame),

@@ -1,12 +1,9 @@
 //! Bad input, and clients and scripts that misbehave. The host goes on, whatever happens.
 
-use std::io::{Read as _, Write as _};
-use std::net::TcpStream;
-
 use adzeman::{Host, Listen, ListenError, LuaContext};
 use serde_json::json;
 
-use crate::harness::{SCRIPT, TestHost, Transport, on_each};
+use crate::harness::{SCRIPT, on_each};
 
 #[test]
 fn a_condition_that_does_not_parse_is_refused_with_the_reason() {
@@ -205,18 +202,4 @@ fn a_busy_host_object_is_said_to_be_busy() {
         drop(held);
         assert_eq!(client.evaluate("host.lock.metres"), "1.5");
     });
-}
-
-#[test]
-fn too_many_clients_are_turned_away() {
-    let host = TestHost::start(Transport::Socket, SCRIPT);
-    let address = host.host.address().unwrap();
-    let held: Vec<_> = (0..16).map(|_| host.attach()).collect();
-    let mut one_more = TcpStream::connect(address).unwrap();
-    let _ = one_more.write_all(b"Content-Length: 0");
-    let mut rest = Vec::new();
-    // An end or a reset: either way there is nothing.
-    let _ = one_more.read_to_end(&mut rest);
-    assert!(rest.is_empty());
-    drop(held);
 }

@@ -177,6 +177,8 @@ pub(crate) struct Client {
     writer: Box<dyn Write + Send>,
     socket: Option<TcpStream>,
     events: VecDeque<adzeman_dap::Event>,
+    /// Answers that came before they were waited for.
+    answers: Vec<Response>,
     last_seq: i64,
     /// Shown to the host when it is greeted.
     token: Option<String>,
@@ -202,7 +204,12 @@ impl Client {
                 }
             }
         });
-        Self { messages, writer, socket, events: VecDeque::new(), last_seq: 0, token: None }
+        Self { messages, writer, socket, events: VecDeque::new(), answers: Vec::new(), last_seq: 0, token: None }
+    }
+
+    /// One that has not said anything, within the process.
+    pub(crate) fn within(reader: adzeman::PipeReader, writer: adzeman::PipeWriter) -> Self {
+        Self::new(reader, Box::new(writer), None)
     }
 
     /// One that has not said anything, over a socket to a host that listens.
@@ -227,6 +234,7 @@ impl Client {
     pub(crate) fn is_dropped(&mut self) -> bool {
         loop {
             match self.messages.recv_timeout(LONG) {
+                Ok(Message::Event(event)) => self.events.push_back(event),
                 Ok(_) => {}
                 Err(mpsc::RecvTimeoutError::Disconnected) => return true,
                 Err(mpsc::RecvTimeoutError::Timeout) => return false,
@@ -250,7 +258,22 @@ impl Client {
         loop {
             match self.messages.recv_timeout(LONG).expect("an answer") {
                 Message::Response(response) if response.request_seq == seq => return response,
-                Message::Response(other) => panic!("an answer nobody asked for: {other:?}"),
+                Message::Response(other) => self.answers.push(other),
+                Message::Event(event) => self.events.push_back(event),
+                Message::Request(request) => panic!("the host asks for {request:?}"),
+            }
+        }
+    }
+
+    /// The answer to a request that was sent before.
+    #[track_caller]
+    pub(crate) fn answer_to(&mut self, seq: i64) -> Response {
+        loop {
+            if let Some(at) = self.answers.iter().position(|answer| answer.request_seq == seq) {
+                return self.answers.remove(at);
+            }
+            match self.messages.recv_timeout(LONG).expect("an answer") {
+                Message::Response(response) => self.answers.push(response),
                 Message::Event(event) => self.events.push_back(event),
                 Message::Request(request) => panic!("the host asks for {request:?}"),
             }
@@ -288,7 +311,8 @@ impl Client {
             match self.messages.recv_timeout(LONG).unwrap_or_else(|error| panic!("no '{name}': {error}")) {
                 Message::Event(event) if event.event == name => return event.body.unwrap_or_default(),
                 Message::Event(event) => self.events.push_back(event),
-                other => panic!("{other:?}"),
+                Message::Response(response) => self.answers.push(response),
+                Message::Request(request) => panic!("the host asks for {request:?}"),
             }
         }
     }

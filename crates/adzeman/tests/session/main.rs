@@ -10,4 +10,5 @@ mod inspecting;
 mod looking;
 mod scenarios;
 mod stepping;
+mod survival;
 mod trust;

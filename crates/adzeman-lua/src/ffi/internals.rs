@@ -1,0 +1,371 @@
+//! Members of the engine's own records that the C API has no way to: where they lie is found out by watching them change, on
+//! states of this module's own, for the very library that runs. Whatever is not found stays unused, and callers do without.
+//!
+//! The names are those of Lua 5.4 (`lstate.h`).
+
+use std::ffi::{c_int, c_void};
+use std::ptr;
+use std::sync::OnceLock;
+
+use mlua::ffi;
+
+use super::layout;
+
+/// Bytes of the record that all threads of a state share that are looked at; it is far longer in every version.
+const SHARED_BYTES: usize = 384;
+/// Bytes of a thread's own record that are looked at; it is not shorter in 5.4.
+const THREAD_BYTES: usize = 192;
+/// The bits of an object's mark that are its colour while it is white (`lgc.h`).
+const WHITE: u8 = 1 << 3 | 1 << 4;
+/// Where an object's mark is, behind the pointer to the next one and its type (`CommonHeader`).
+const MARK_OF_OBJECT: usize = 9;
+const TYPE_OF_OBJECT: usize = 8;
+/// Rounds in which a member has to behave as it should.
+const ROUNDS: usize = 6;
+/// `GCSTPGC`: set while the collector itself runs; the whole API of the collector is closed then (`lgc.h`).
+const IN_COLLECTOR: u8 = 2;
+
+/// Where the members are.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Internals {
+    /// `lua_State.errfunc`: the message handler of the call under way; 0 for none.
+    error_handler: Option<usize>,
+    /// `lua_State.allowhook`: 0 while a hook runs.
+    allows_hook: Option<usize>,
+    /// `global_State.gcstp`: 0 while the collector may run.
+    collector_stop: Option<usize>,
+    /// `global_State.allgc`, and `currentwhite`.
+    objects: Option<(usize, usize)>,
+}
+
+fn internals() -> &'static Internals {
+    static FOUND: OnceLock<Internals> = OnceLock::new();
+    FOUND.get_or_init(|| {
+        if !layout::is_known() {
+            return Internals::default();
+        }
+        // SAFETY: the state is made, used and closed here, on one thread.
+        let found = unsafe {
+            let raw = ffi::luaL_newstate();
+            if raw.is_null() {
+                return Internals::default();
+            }
+            let found = Internals {
+                error_handler: find_error_handler(raw),
+                allows_hook: find_allows_hook(raw),
+                collector_stop: find_collector_stop(raw),
+                objects: find_objects(raw),
+            };
+            ffi::lua_close(raw);
+            found
+        };
+        let is_whole = found.error_handler.is_some()
+            && found.allows_hook.is_some()
+            && found.collector_stop.is_some()
+            && found.objects.is_some();
+        if !is_whole {
+            tracing::info!(?found, "some of the engine's records are not known; what needs them is done in other ways");
+        }
+        found
+    })
+}
+
+/// The only element, if there is exactly one.
+fn only<T>(mut all: impl Iterator<Item = T>) -> Option<T> {
+    let first = all.next()?;
+    all.next().is_none().then_some(first)
+}
+
+/// # Safety
+/// `raw` is a live thread of this OS thread, in which nothing runs.
+unsafe fn find_error_handler(raw: *mut ffi::lua_State) -> Option<usize> {
+    /// Notes which words of the running thread hold what is expected; the expectation is the only captured value.
+    unsafe extern "C-unwind" fn look(raw: *mut ffi::lua_State) -> c_int {
+        // SAFETY: called by `lua_pcall` below with a pointer to the candidates and what they must hold.
+        unsafe {
+            let candidates = &mut *ffi::lua_touserdata(raw, 1).cast::<Vec<usize>>();
+            let wanted = ffi::lua_tointegerx(raw, 2, ptr::null_mut());
+            candidates.retain(|at| read::<isize>(raw.cast(), *at) as i64 == wanted);
+        }
+        0
+    }
+    unsafe extern "C-unwind" fn handler(_: *mut ffi::lua_State) -> c_int {
+        1
+    }
+    let mut candidates: Vec<usize> = (0..THREAD_BYTES).step_by(8).collect();
+    // SAFETY: given by the caller; the thread is kept on the stack while it is used, and has room for some values.
+    unsafe {
+        let thread = ffi::lua_newthread(raw);
+        for slot in [0, 1, 2, 4, 8, 0] {
+            ffi::lua_settop(thread, 0);
+            for _ in 0..slot.max(1) - 1 {
+                ffi::lua_pushnil(thread);
+            }
+            if slot > 0 {
+                ffi::lua_pushcfunction(thread, handler);
+            }
+            ffi::lua_pushcfunction(thread, look);
+            ffi::lua_pushlightuserdata(thread, (&raw mut candidates).cast());
+            // A slot lies that many values above the base of the stack (`savestack`).
+            ffi::lua_pushinteger(thread, i64::from(slot) * layout::SIZE_OF_VALUE as i64);
+            if ffi::lua_pcall(thread, 2, 0, slot) != ffi::LUA_OK {
+                candidates.clear();
+            }
+        }
+        ffi::lua_settop(raw, -2);
+    }
+    only(candidates.into_iter())
+}
+
+/// # Safety
+/// As [`find_error_handler`].
+unsafe fn find_allows_hook(raw: *mut ffi::lua_State) -> Option<usize> {
+    use std::cell::RefCell;
+    thread_local! {
+        static CANDIDATES: RefCell<Vec<usize>> = const { RefCell::new(Vec::new()) };
+    }
+    fn keep(raw: *mut ffi::lua_State, wanted: u8) {
+        // SAFETY: `raw` is live, and its record is not shorter than what is looked at.
+        CANDIDATES.with_borrow_mut(|held| held.retain(|at| unsafe { read::<u8>(raw.cast(), *at) } == wanted));
+    }
+    unsafe extern "C-unwind" fn outside(raw: *mut ffi::lua_State) -> c_int {
+        keep(raw, 1);
+        0
+    }
+    unsafe extern "C-unwind" fn inside(raw: *mut ffi::lua_State, _: *mut ffi::lua_Debug) {
+        keep(raw, 0);
+    }
+    CANDIDATES.set((0..THREAD_BYTES).collect());
+    // SAFETY: given by the caller; the hook is removed again.
+    unsafe {
+        for _ in 0..ROUNDS {
+            ffi::lua_sethook(raw, Some(inside), ffi::LUA_MASKCALL, 0);
+            ffi::lua_pushcfunction(raw, outside);
+            let called = ffi::lua_pcall(raw, 0, 0, 0);
+            ffi::lua_sethook(raw, None, 0, 0);
+            if called != ffi::LUA_OK {
+                return None;
+            }
+        }
+    }
+    only(CANDIDATES.take().into_iter())
+}
+
+/// # Safety
+/// As [`find_error_handler`].
+unsafe fn find_collector_stop(raw: *mut ffi::lua_State) -> Option<usize> {
+    // SAFETY: given by the caller; the collector runs again afterwards.
+    unsafe {
+        let shared = shared_of(raw);
+        let mut candidates: Vec<usize> = (0..SHARED_BYTES).collect();
+        for _ in 0..ROUNDS {
+            for (what, wanted) in [(ffi::LUA_GCSTOP, 1), (ffi::LUA_GCRESTART, 0)] {
+                ffi::lua_gc(raw, what);
+                candidates.retain(|at| read::<u8>(shared, *at) == wanted);
+            }
+        }
+        let at = only(candidates.into_iter())?;
+        // The other bit of it has to close the API, and to open it again.
+        write(shared, at, IN_COLLECTOR);
+        let is_closed = ffi::lua_gc(raw, ffi::LUA_GCCOUNT) == -1;
+        write(shared, at, 0_u8);
+        (is_closed && ffi::lua_gc(raw, ffi::LUA_GCCOUNT) >= 0).then_some(at)
+    }
+}
+
+/// # Safety
+/// As [`find_error_handler`].
+unsafe fn find_objects(raw: *mut ffi::lua_State) -> Option<(usize, usize)> {
+    // SAFETY: given by the caller; objects are on the stack while they are looked at.
+    unsafe {
+        let shared = shared_of(raw);
+        let mut heads: Vec<usize> = (0..SHARED_BYTES).step_by(8).collect();
+        let mut whites: Vec<usize> = (0..SHARED_BYTES).collect();
+        let mut colours = [0, 0];
+        for round in 0..ROUNDS {
+            ffi::lua_gc(raw, ffi::LUA_GCCOLLECT);
+            ffi::lua_gc(raw, ffi::LUA_GCSTOP);
+            let mut before = 0_usize;
+            for number in 0..2 {
+                ffi::lua_createtable(raw, 0, 0);
+                let object = ffi::lua_topointer(raw, -1);
+                heads.retain(|at| read::<usize>(shared, *at) == object as usize);
+                let is_linked = number == 0 || read::<usize>(object, 0) == before;
+                if !is_linked || read::<u8>(object, TYPE_OF_OBJECT) != ffi::LUA_TTABLE as u8 {
+                    heads.clear();
+                }
+                before = object as usize;
+                let colour = read::<u8>(object, MARK_OF_OBJECT) & WHITE;
+                colours[round % 2] = colour;
+                whites.retain(|at| read::<u8>(shared, *at) & WHITE == colour);
+            }
+            ffi::lua_settop(raw, -3);
+            ffi::lua_gc(raw, ffi::LUA_GCRESTART);
+        }
+        // Each collection turns the colour over.
+        let turns = colours[0] | colours[1] == WHITE;
+        let thread = ffi::lua_newthread(raw);
+        let is_thread = read::<u8>(thread.cast(), TYPE_OF_OBJECT) == ffi::LUA_TTHREAD as u8;
+        ffi::lua_settop(raw, -2);
+        if turns && is_thread { only(heads.into_iter()).zip(only(whites.into_iter())) } else { None }
+    }
+}
+
+/// # Safety
+/// `raw` is live, and the layout is known.
+unsafe fn shared_of(raw: *mut ffi::lua_State) -> *const c_void {
+    // SAFETY: given by the caller.
+    unsafe { layout::state_of(raw) as *const c_void }
+}
+
+/// # Safety
+/// The member lies within the record.
+unsafe fn read<T>(record: *const c_void, offset: usize) -> T {
+    // SAFETY: given by the caller.
+    unsafe { ptr::read_unaligned(record.byte_add(offset).cast()) }
+}
+
+/// # Safety
+/// The member lies within the record, and is of this type.
+unsafe fn write<T>(record: *const c_void, offset: usize, value: T) {
+    // SAFETY: given by the caller.
+    unsafe { ptr::write_unaligned(record.byte_add(offset).cast_mut().cast(), value) };
+}
+
+/// Has errors that are raised on this thread from now on, up to the next protected call, pass by the message handler of the
+/// script. False where that cannot be done.
+///
+/// # Safety
+/// `raw` is the running thread.
+pub(super) unsafe fn without_error_handler(raw: *mut ffi::lua_State) -> bool {
+    let Some(at) = internals().error_handler else { return false };
+    // SAFETY: given by the caller; the member was found at this place. Protected calls keep what was there before and put it
+    // back when they end (`luaD_pcall`, `finishpcallk`).
+    unsafe { write(raw.cast(), at, 0_isize) };
+    true
+}
+
+/// Lets hooks fire on a thread that died while one ran, so that what is closed on it can be limited.
+///
+/// # Safety
+/// `raw` is a live object, and no hook runs on it.
+pub(super) unsafe fn allow_hook(raw: *mut ffi::lua_State) {
+    if let Some(at) = internals().allows_hook {
+        // SAFETY: given by the caller; the member was found at this place.
+        unsafe { write(raw.cast(), at, 1_u8) };
+    }
+}
+
+/// What the collector was doing, to be put back.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Collector {
+    /// The member as it was, where it is known.
+    stop: Option<u8>,
+    was_running: bool,
+}
+
+/// Stops the collector in all ways: no finalizer runs until [`release_collector`], whoever asks for a collection. Where the
+/// member is not known, only those who do not ask for one are kept from it.
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread.
+pub(super) unsafe fn hold_collector(raw: *mut ffi::lua_State) -> Collector {
+    // SAFETY: given by the caller; the member was found at this place.
+    unsafe {
+        let at = internals().collector_stop;
+        let stop = at.map(|at| read::<u8>(shared_of(raw), at));
+        let was_running = ffi::lua_gc(raw, ffi::LUA_GCISRUNNING) > 0;
+        if was_running {
+            ffi::lua_gc(raw, ffi::LUA_GCSTOP);
+        }
+        if let Some((at, stop)) = at.zip(stop) {
+            write(shared_of(raw), at, stop | IN_COLLECTOR | 1);
+        }
+        Collector { stop, was_running }
+    }
+}
+
+/// # Safety
+/// As [`hold_collector`], whose answer `before` is.
+pub(super) unsafe fn release_collector(raw: *mut ffi::lua_State, before: Collector) {
+    // SAFETY: given by the caller.
+    unsafe {
+        if let Some((at, stop)) = internals().collector_stop.zip(before.stop) {
+            write(shared_of(raw), at, stop);
+        }
+        if before.was_running {
+            // What was made meanwhile is collected in small steps, from here on.
+            ffi::lua_gc(raw, ffi::LUA_GCRESTART);
+        }
+    }
+}
+
+/// Opens the collector's API for one call that only asks, as it was before it was held; true when it has to be closed again by
+/// [`close_collector`]. `None` where what asks cannot be told from what collects.
+///
+/// # Safety
+/// As [`release_collector`].
+pub(super) unsafe fn open_collector(raw: *mut ffi::lua_State, before: Collector) -> bool {
+    let Some((at, stop)) = internals().collector_stop.zip(before.stop) else { return false };
+    // SAFETY: given by the caller.
+    unsafe { write(shared_of(raw), at, if before.was_running { 0 } else { stop }) };
+    true
+}
+
+/// # Safety
+/// As [`release_collector`].
+pub(super) unsafe fn close_collector(raw: *mut ffi::lua_State) {
+    if let Some(at) = internals().collector_stop {
+        // SAFETY: given by the caller.
+        unsafe { write(shared_of(raw), at, IN_COLLECTOR | 1) };
+    }
+}
+
+/// Whether no collection can run while the collector is held.
+pub(super) fn holds_all_collections() -> bool {
+    internals().collector_stop.is_some()
+}
+
+/// The threads among the objects of a state that were made after `mark`, an object that is alive; among all for `None`. The
+/// newest object has to be `newest`, or nothing is known. The collector is held meanwhile, and nothing is made.
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread; the collector is held.
+pub(super) unsafe fn threads_since(
+    raw: *mut ffi::lua_State,
+    newest: *const c_void,
+    mark: Option<*const c_void>,
+) -> Option<Vec<*mut ffi::lua_State>> {
+    let (head, white) = internals().objects?;
+    // SAFETY: given by the caller: every object of the list is allocated, alive or not, since only a sweep frees it; the
+    // members read are in the header that all have.
+    unsafe {
+        let shared = shared_of(raw);
+        let other_white = (read::<u8>(shared, white) & WHITE) ^ WHITE;
+        let mut object: *const c_void = read(shared, head);
+        if object != newest {
+            return None;
+        }
+        let mut threads = Vec::new();
+        while !object.is_null() && Some(object) != mark {
+            let is_dead = read::<u8>(object, MARK_OF_OBJECT) & other_white != 0;
+            if read::<u8>(object, TYPE_OF_OBJECT) == ffi::LUA_TTHREAD as u8 && !is_dead {
+                threads.push(object.cast_mut().cast());
+            }
+            object = read(object, 0);
+        }
+        Some(threads)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_members_of_the_vendored_engine_are_found() {
+        let found = super::internals();
+        assert!(found.error_handler.is_some(), "{found:?}");
+        assert!(found.allows_hook.is_some(), "{found:?}");
+        assert!(found.collector_stop.is_some(), "{found:?}");
+        assert!(found.objects.is_some(), "{found:?}");
+    }
+}

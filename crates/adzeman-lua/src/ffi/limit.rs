@@ -1,0 +1,455 @@
+//! Cutting evaluations off: the hook that asks whether there is anything left, on every thread that an evaluation runs, and
+//! the ways by which it ends what runs there.
+//!
+//! - The thread made for an evaluation has the hook, and every thread made from there on inherits it. Threads that were there
+//!   before get it when a function is called that could resume them: the one that a function of the library is given, all when
+//!   a function of the host is called.
+//! - What is cut off raises at every instruction, past the script's message handlers, so that no `pcall` can go on. A coroutine
+//!   inside the evaluation yields instead, where it can: the script's own ones stay what they are.
+//! - The collector stands still meanwhile, so that no finalizer runs, in which no hook would. A finalizer that the evaluated
+//!   text itself gives to an object is limited when it runs later.
+
+use std::ffi::{CStr, c_int};
+use std::ptr;
+
+use adzeman_core::engine::EngineError;
+use mlua::ffi;
+
+use super::activation::Activation;
+use super::hook::{self, caught, context_of};
+use super::internals::{self, Collector};
+use super::library::{Effect, native_at};
+use super::state::{Slot, State, Type};
+use super::{layout, natives, walk};
+use crate::context::Context;
+
+/// Instructions between two looks.
+const LIMIT_STEP: c_int = 1000;
+const EVENTS: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
+
+/// A hook that a thread had before.
+#[derive(Debug)]
+struct SavedHook {
+    thread: State,
+    hook: Option<ffi::lua_Hook>,
+    mask: c_int,
+    count: c_int,
+}
+
+/// What an evaluation has changed and has to put back.
+#[derive(Debug, Default)]
+pub(crate) struct Held {
+    saved: Vec<SavedHook>,
+    /// Whether every thread of the state has the hook.
+    reaches_all: bool,
+    collector: Option<Collector>,
+    /// Whether the collector's API is open for one call that only asks.
+    is_open: bool,
+    /// How many metatables were noted whose finalizers are to be limited.
+    finalized: i64,
+}
+
+/// The library's name for the function at an address.
+pub(crate) fn native_name(address: usize) -> Option<String> {
+    native_at(address).map(|native| native.name.clone())
+}
+
+impl State {
+    /// Has the hook of evaluations ask on this thread.
+    fn limit(self) {
+        self.set_hook(Some(on_limit), EVENTS, LIMIT_STEP);
+    }
+}
+
+/// Limits what runs on a fresh thread, and holds the collector.
+pub(crate) fn begin(coroutine: State) -> Held {
+    coroutine.limit();
+    // SAFETY: the thread is live.
+    let collector = unsafe { internals::hold_collector(coroutine.raw()) };
+    Held { collector: Some(collector), ..Held::default() }
+}
+
+/// Puts everything back.
+pub(crate) fn end(state: State, held: Held) {
+    for saved in held.saved.into_iter().rev() {
+        saved.thread.set_hook(saved.hook, saved.mask, saved.count);
+    }
+    if let Some(collector) = held.collector {
+        // SAFETY: the state is live; this is what `begin` answered.
+        unsafe { internals::release_collector(state.raw(), collector) };
+    }
+}
+
+/// Whether a hook is the one of evaluations.
+pub(super) fn is_ours(hook: *const ()) -> bool {
+    hook == on_limit as *const ()
+}
+
+/// Bytes that a state holds, by the collector's own count.
+pub(crate) fn counted_bytes(state: State) -> usize {
+    // SAFETY: the state is live; these calls take no further arguments and do not raise.
+    let (kilobytes, bytes) =
+        unsafe { (ffi::lua_gc(state.raw(), ffi::LUA_GCCOUNT), ffi::lua_gc(state.raw(), ffi::LUA_GCCOUNTB)) };
+    usize::try_from(kilobytes).unwrap_or(0) * 1024 + usize::try_from(bytes).unwrap_or(0)
+}
+
+unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack and the record of the running function.
+    // Nothing in this frame owns anything when an error is raised.
+    unsafe {
+        let Some(context) = context_of(raw) else {
+            ffi::lua_sethook(raw, None, 0, 0);
+            return;
+        };
+        if !context.bounds.is_limited() {
+            // A thread that an evaluation has left behind is one like others.
+            hook::watch(context, State::new(raw), context.watching());
+            return;
+        }
+        let event = (*record).event;
+        let mut refused = None;
+        caught(|| match event {
+            ffi::LUA_HOOKCOUNT => spend(context, raw),
+            ffi::LUA_HOOKRET => asked(context, raw),
+            _ => refused = called(context, raw, record),
+        });
+        if context.bounds.is_over() {
+            give_up(context, raw, event);
+        } else if let Some(why) = refused {
+            ffi::lua_pushstring(raw, why.as_ptr());
+            ffi::lua_error(raw);
+        }
+    }
+}
+
+/// Looks whether anything is left.
+///
+/// # Safety
+/// `raw` is the running thread.
+unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
+    let is_over = context.bounds.spend(LIMIT_STEP.unsigned_abs().into());
+    if let Some(most) = context.bounds.most_bytes().filter(|_| !is_over) {
+        // SAFETY: given by the caller; what is opened is closed again.
+        let bytes = unsafe {
+            let collector = context.bounds.with_held(|held| held.collector).flatten();
+            let is_open = collector.is_some_and(|collector| internals::open_collector(raw, collector));
+            let bytes = counted_bytes(State::new(raw));
+            if is_open {
+                internals::close_collector(raw);
+            }
+            bytes
+        };
+        if bytes > most {
+            context.bounds.is_over_memory();
+        }
+    }
+}
+
+/// The call is over for which the collector's API was opened.
+///
+/// # Safety
+/// `raw` is the running thread.
+unsafe fn asked(context: &Context, raw: *mut ffi::lua_State) {
+    let was_open = context.bounds.with_held(|held| std::mem::take(&mut held.is_open));
+    // SAFETY: given by the caller; the API was opened by `called`.
+    unsafe {
+        if was_open == Some(true) {
+            internals::close_collector(raw);
+        }
+        State::new(raw).limit();
+    }
+}
+
+/// A function is called. Answers why it may not be.
+///
+/// # Safety
+/// `raw` is the running thread, and `record` that of the function called.
+unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> Option<&'static CStr> {
+    // SAFETY: given by the caller.
+    let (state, function) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+    // SAFETY: as above.
+    let address = unsafe { native_called(raw, record) }?;
+    context.bounds.progress.note_native(address, || function.info().name);
+    context.bounds.spend(1);
+    let Some(native) = native_at(address) else {
+        reach_all(context, state);
+        return None;
+    };
+    match native.effect {
+        Effect::Plain => {}
+        Effect::RunsThread => reach_given(context, state, &function),
+        Effect::Collector => return ask_collector(context, state, &function),
+        Effect::SetsMetatable => note_finalizer(context, state, &function),
+        Effect::SetsHook => return Some(c"an evaluation cannot set a hook: its own limit is one"),
+        Effect::Exits | Effect::ReadsTerminal => return refused(native.effect),
+    }
+    None
+}
+
+/// What no text of a person may call, with or without a limit, and why.
+fn refused(effect: Effect) -> Option<&'static CStr> {
+    match effect {
+        Effect::Exits => Some(c"os.exit would end the host, so it is not called from here; end the host itself"),
+        Effect::ReadsTerminal => Some(c"debug.debug would hold the host until someone types where it was started"),
+        _ => None,
+    }
+}
+
+/// In a call that a person asked for without a limit: notes which function is called. Answers why it may not be.
+///
+/// # Safety
+/// As [`called`].
+pub(super) unsafe fn called_openly(
+    context: &Context,
+    raw: *mut ffi::lua_State,
+    record: *mut ffi::lua_Debug,
+) -> Option<&'static CStr> {
+    // SAFETY: given by the caller.
+    let (address, function) = unsafe { (native_called(raw, record)?, Activation::of_hook(State::new(raw), record)) };
+    context.bounds.progress.note_native(address, || function.info().name);
+    refused(native_at(address)?.effect)
+}
+
+/// The address of the function called, if it is not written in Lua.
+///
+/// # Safety
+/// As [`called`].
+unsafe fn native_called(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> Option<usize> {
+    // SAFETY: given by the caller; what is pushed is popped.
+    unsafe {
+        if layout::is_known() && layout::definition_of(layout::call_of(record)).is_some() {
+            return None;
+        }
+        ffi::lua_getinfo(raw, c"f".as_ptr(), record);
+        let address = ffi::lua_tocfunction(raw, -1).map(|native| native as usize);
+        ffi::lua_settop(raw, -2);
+        address
+    }
+}
+
+/// Has the hook ask on a thread that was there before.
+fn reach(context: &Context, thread: State) {
+    // SAFETY: the thread is live: it is on a stack, or was found among what is alive, and the collector stands still.
+    let saved = unsafe {
+        let (hook, mask) = (ffi::lua_gethook(thread.raw()), ffi::lua_gethookmask(thread.raw()));
+        if hook.is_some_and(|hook| is_ours(hook as *const ())) {
+            return;
+        }
+        let status = ffi::lua_status(thread.raw());
+        if status != ffi::LUA_OK && status != ffi::LUA_YIELD {
+            // It died while a hook ran; what it left to be closed could not be limited otherwise.
+            internals::allow_hook(thread.raw());
+        }
+        SavedHook { thread, hook, mask, count: ffi::lua_gethookcount(thread.raw()) }
+    };
+    context.bounds.with_held(|held| held.saved.push(saved));
+    thread.limit();
+}
+
+/// The same on the thread that a function was given, or holds.
+fn reach_given(context: &Context, state: State, function: &Activation) {
+    let top = state.top();
+    let given = function.push_local(1).and_then(|_| state.thread_at(-1));
+    state.cut_to(top);
+    function.push_function();
+    let held = state.push_captured(-1, 1).and_then(|_| state.thread_at(-1));
+    state.cut_to(top);
+    given.into_iter().chain(held).for_each(|thread| reach(context, thread));
+}
+
+/// The same on every thread there is.
+fn reach_all(context: &Context, state: State) {
+    let is_done = context.bounds.with_held(|held| std::mem::replace(&mut held.reaches_all, true));
+    if is_done != Some(false) {
+        return;
+    }
+    let top = state.top();
+    context.find_threads();
+    let reached = walk::for_each_thread(state, &mut |thread| {
+        if thread != state {
+            reach(context, thread);
+        }
+    });
+    state.cut_to(top);
+    if let Err(error) = reached {
+        tracing::warn!(%error, "an evaluation may not be cut off in every coroutine");
+    }
+}
+
+/// Lets a question through to the collector that changes nothing; everything else answers that it cannot be done now. Answers
+/// why it may not be asked, where questions cannot be told from orders.
+fn ask_collector(context: &Context, state: State, function: &Activation) -> Option<&'static CStr> {
+    let top = state.top();
+    let option = function.push_local(1).and_then(|_| state.text_at(-1));
+    state.cut_to(top);
+    let only_asks = matches!(option.as_deref(), Some("count" | "isrunning"));
+    if !internals::holds_all_collections() {
+        return (!only_asks).then_some(c"an evaluation does not collect garbage");
+    }
+    let collector = context.bounds.with_held(|held| held.collector).flatten().filter(|_| only_asks)?;
+    // SAFETY: the state is live; the API is closed again when this very call returns.
+    let is_open = unsafe { internals::open_collector(state.raw(), collector) };
+    if is_open {
+        context.bounds.with_held(|held| held.is_open = true);
+        state.set_hook(Some(on_limit), EVENTS | ffi::LUA_MASKRET, LIMIT_STEP);
+    }
+    None
+}
+
+/// Notes the metatable that is given to an object, if it has a finalizer and the text that gives it is no script of the host.
+fn note_finalizer(context: &Context, state: State, function: &Activation) {
+    let giver = (1..).map_while(|level| state.level(level)).find(|held| !held.info().is_native);
+    let is_scripts = giver.is_some_and(|giver| giver.with_chunk_name(|name| context.knows_chunk(name)));
+    let top = state.top();
+    let has_finalizer = function.push_local(2).is_some()
+        && state.type_at(-1) == Type::Table
+        && state.raw_get_field(-1, "__gc").is_ok()
+        && state.type_at(-1) != Type::Nil;
+    if has_finalizer && !is_scripts {
+        state.pop(1);
+        let number = context.bounds.with_held(|held| {
+            held.finalized += 1;
+            held.finalized
+        });
+        if let Err(error) = keep_finalized(state, number.unwrap_or(1)) {
+            tracing::warn!(%error, "a finalizer has no limit");
+        }
+    }
+    state.cut_to(top);
+}
+
+/// Keeps the metatable on top under a number.
+fn keep_finalized(state: State, number: i64) -> Result<(), EngineError> {
+    if number == 1 {
+        state.push_table()?;
+        state.set_slot(Slot::Finalized)?;
+    }
+    state.push_slot(Slot::Finalized);
+    state.push_integer(number);
+    state.push_copy(-3);
+    state.raw_set(-3)
+}
+
+/// Puts a limit before the finalizers that an evaluation has given to objects, as they are at its end.
+///
+/// # Errors
+/// When the state has no memory left.
+pub(crate) fn limit_finalizers(state: State, held: &Held) -> Result<(), EngineError> {
+    if held.finalized == 0 {
+        return Ok(());
+    }
+    let top = state.top();
+    state.push_slot(Slot::Finalized);
+    for number in 1..=held.finalized {
+        state.raw_get_index(top + 1, number);
+        state.raw_get_field(-1, "__gc")?;
+        if state.type_at(-1) == Type::Function && state.native_address_at(-1) != limited_finalizer as *const () as usize
+        {
+            state.protect(with_limit, 1, 1)?;
+            state.raw_set_field(-2, "__gc")?;
+        }
+        state.cut_to(top + 1);
+    }
+    state.cut_to(top);
+    state.push_nil();
+    state.set_slot(Slot::Finalized)
+}
+
+unsafe extern "C-unwind" fn with_limit(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by `protect` with a function; nothing owned here.
+    unsafe { ffi::lua_pushcclosure(raw, limited_finalizer, 1) };
+    1
+}
+
+/// Runs the finalizer that it holds within what is allowed beside the script; on a thread of its own, since no hook fires on one
+/// that collects.
+unsafe extern "C-unwind" fn limited_finalizer(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by the collector with an object; nothing is owned here when something raises.
+    unsafe {
+        ffi::lua_settop(raw, 1);
+        ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
+        ffi::lua_rotate(raw, 1, 1);
+        // Without a context there is nobody to cut it off: the engine has let go of this state.
+        if let Some(context) = context_of(raw) {
+            caught(|| context.finalize(State::new(raw)));
+        }
+    }
+    0
+}
+
+/// Ends what runs on a thread.
+///
+/// # Safety
+/// `raw` is the running thread, in a hook for `event`; nothing in the frames up to Lua owns anything.
+unsafe fn give_up(context: &Context, raw: *mut ffi::lua_State, event: c_int) {
+    // SAFETY: given by the caller. Only hooks of counts may yield.
+    unsafe {
+        ffi::lua_sethook(raw, Some(on_limit), EVENTS, 1);
+        let is_inner = !context.bounds.is_base(State::new(raw));
+        if is_inner && ffi::lua_isyieldable(raw) != 0 {
+            if event == ffi::LUA_HOOKCOUNT {
+                ffi::lua_yieldk(raw, 0, 0, None);
+            }
+            return;
+        }
+        raise_through(raw, c"the evaluation was cut off");
+    }
+}
+
+/// Raises past the message handlers of the script, which could go on for ever.
+///
+/// # Safety
+/// `raw` is the running thread; nothing in the frames up to Lua owns anything.
+pub(super) unsafe fn raise_through(raw: *mut ffi::lua_State, why: &CStr) {
+    // SAFETY: given by the caller.
+    unsafe {
+        internals::without_error_handler(raw);
+        ffi::lua_pushstring(raw, why.as_ptr());
+        ffi::lua_error(raw);
+    }
+}
+
+/// The function below an evaluation on its thread: whatever is raised is caught here, while hooks still fire, so that what is
+/// left to be closed is closed under the limit. Answers the status of the call (`LUA_OK` and so on), and what it returned or
+/// raised.
+pub(crate) unsafe extern "C-unwind" fn guard(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by `lua_resume` with a function and its arguments; nothing owned here.
+    unsafe {
+        let arguments = ffi::lua_gettop(raw) - 1;
+        let status = ffi::lua_pcallk(raw, arguments, ffi::LUA_MULTRET, 0, 0, Some(guarded));
+        guarded(raw, status, 0)
+    }
+}
+
+/// The same for a call that runs as the script would: what is raised is reported where it is raised.
+pub(crate) unsafe extern "C-unwind" fn guard_and_report(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as in `guard`.
+    unsafe {
+        let arguments = ffi::lua_gettop(raw) - 1;
+        ffi::lua_pushcfunction(raw, natives::on_uncaught);
+        ffi::lua_rotate(raw, 1, 1);
+        let status = ffi::lua_pcallk(raw, arguments, ffi::LUA_MULTRET, 1, 1, Some(guarded));
+        guarded(raw, status, 1)
+    }
+}
+
+/// `below` values on the stack are not what the call left.
+unsafe extern "C-unwind" fn guarded(raw: *mut ffi::lua_State, status: c_int, below: ffi::lua_KContext) -> c_int {
+    // SAFETY: called by Lua, or by the two functions above, with what the call left.
+    unsafe {
+        if below > 0 {
+            ffi::lua_rotate(raw, 1, -1);
+            ffi::lua_settop(raw, -2);
+        }
+        let status = if status == ffi::LUA_YIELD { ffi::LUA_OK } else { status };
+        ffi::luaL_checkstack(raw, 1, ptr::null());
+        ffi::lua_pushinteger(raw, status.into());
+        ffi::lua_rotate(raw, 1, 1);
+        ffi::lua_gettop(raw)
+    }
+}
+
+/// What [`guard`] answered for a call that failed for want of memory.
+pub(crate) const OUT_OF_MEMORY: i64 = ffi::LUA_ERRMEM as i64;
+/// The same for one that did not fail.
+pub(crate) const DONE: i64 = ffi::LUA_OK as i64;

@@ -1,0 +1,203 @@
+//! The threads of a session, and its end: whatever ends one of them, the client gives back all that it had.
+
+use std::io::{self, Read};
+use std::sync::Arc;
+use std::sync::atomic::Ordering::SeqCst;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use adzeman_dap::events::OutputBody;
+use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
+use adzeman_dap::requests::CancelArguments;
+use adzeman_dap::{Decoded, Event, FrameError, Message, Request, decode, encode};
+
+use super::{Session, SessionError, arguments, response};
+use crate::client::{Client, Seat, Way};
+use crate::inbox::MOST_UNANSWERED;
+use crate::shared::Shared;
+use crate::transport::{Control, Line};
+
+/// From the connection to an accepted `attach`, all in all.
+const ATTACHED_WITHIN: Duration = Duration::from_secs(10);
+/// Bytes read at once.
+const READ_BYTES: usize = 16 * 1024;
+/// Time for what a client that leaves has asked for before.
+const GRACE: Duration = Duration::from_millis(500);
+/// Time for the last messages to a client that has left.
+const WRITTEN_WITHIN: Duration = Duration::from_secs(2);
+
+/// Starts a session on a connection.
+///
+/// # Errors
+/// When no thread can be started.
+pub(crate) fn start(shared: &Arc<Shared>, line: Line, way: Way) -> io::Result<()> {
+    let Some(seat) = Seat::take(shared, way) else {
+        let most = crate::client::MOST_AT_THE_DOOR;
+        turn_away(
+            line,
+            &format!("{most} clients that have not attached are connected {} already; try again", way.title()),
+        );
+        return Ok(());
+    };
+    let client = seat.client.clone();
+    let Line { reader, writer, control } = line;
+    let number = client.owner.0;
+    let spawn = |name: &str, work: Box<dyn FnOnce() + Send>| {
+        thread::Builder::new().name(format!("adzeman-{name}-{number}")).spawn(work)
+    };
+    let session = Session::new(shared.clone(), client.clone());
+    // Whatever goes wrong from here on, the seat goes with the thread that carries out, or with this call.
+    let writing = spawn("write", {
+        let (client, control) = (client.clone(), control.clone());
+        Box::new(move || {
+            client.outbox.write_to(writer);
+            // Without one who writes, nobody needs to read.
+            control.hang_up();
+        })
+    })?;
+    let reading = spawn("read", {
+        let (client, control) = (client.clone(), control.clone());
+        Box::new(move || read(reader, &client, &*control))
+    });
+    let reading = reading.inspect_err(|_| client.outbox.finish())?;
+    let ends = move || {
+        carry_out(session, seat);
+        client.outbox.finish();
+        client.outbox.wait_until_over(WRITTEN_WITHIN);
+        control.hang_up();
+        if writing.join().is_err() | reading.join().is_err() {
+            tracing::error!("a thread of a session had panicked");
+        }
+    };
+    spawn("session", Box::new(ends)).map(|_| ())
+}
+
+/// Tells a client why it cannot be served, and hangs up. Never waits for it.
+fn turn_away(line: Line, why: &str) {
+    tracing::warn!(why, "a client was turned away");
+    let Line { mut writer, control, .. } = line;
+    // A few bytes have room in every connection that is new; one that takes none is not waited for.
+    for event in farewell(why) {
+        if let Ok(bytes) = encode(&Message::Event(event))
+            && writer.write_all(&bytes).is_err()
+        {
+            break;
+        }
+    }
+    control.hang_up();
+}
+
+/// What a client is told that is turned away: for this product's own clients, and for editors.
+fn farewell(why: &str) -> [Event; 2] {
+    let event = |seq, event: &str, body| Event { seq, event: event.to_owned(), body };
+    let told = TurnedAwayBody { reason: why.to_owned() };
+    let output = OutputBody { category: "important".to_owned(), output: format!("{why}\n"), ..OutputBody::default() };
+    [event(1, TURNED_AWAY, serde_json::to_value(told).ok()), event(2, "output", serde_json::to_value(output).ok())]
+}
+
+/// Tells every client that the host ends.
+pub(crate) fn close_all(shared: &Shared) {
+    shared.closing.store(true, SeqCst);
+    for client in shared.clients() {
+        client.event("terminated", &serde_json::json!({}));
+        shared.remove_client(&client, false);
+        client.inbox.abandon();
+        client.outbox.finish();
+    }
+}
+
+/// Carries out what a client asks for, until it leaves. The seat is given back at the end, whatever that is.
+fn carry_out(mut session: Session, mut seat: Seat) {
+    let client = seat.client.clone();
+    while let Some((request, cancel)) = client.inbox.next() {
+        if !session.answer(&request, cancel) {
+            break;
+        }
+        seat.has_left = session.leaving;
+        if session.leaving {
+            break;
+        }
+    }
+}
+
+/// Reads requests until the client is gone, or has nothing more to say.
+fn read(mut reader: Box<dyn Read + Send>, client: &Client, control: &dyn Control) {
+    let ended = read_all(&mut *reader, client, control);
+    if let Err(error) = &ended {
+        tracing::warn!(%error, "a client was dropped");
+        farewell(&error.to_string()).into_iter().for_each(|event| client.outbox.event(event));
+    }
+    client.inbox.close(GRACE);
+}
+
+/// Why a client is not listened to any more.
+#[derive(Debug, thiserror::Error)]
+enum Dropped {
+    #[error(transparent)]
+    Frame(#[from] FrameError),
+    #[error("no accepted 'attach' came within {} seconds", ATTACHED_WITHIN.as_secs())]
+    TooLate,
+    #[error("more requests came than can be answered, and no answer is read")]
+    Flood,
+}
+
+fn read_all(reader: &mut dyn Read, client: &Client, control: &dyn Control) -> Result<(), Dropped> {
+    let until = (client.way != Way::Chosen).then(|| Instant::now() + ATTACHED_WITHIN);
+    let (mut held, mut chunk) = (Vec::new(), vec![0; READ_BYTES]);
+    let mut is_at_the_door = true;
+    loop {
+        while let Decoded::Message { message, consumed } = decode(&held)? {
+            held.drain(..consumed);
+            if let Message::Request(request) = message
+                && !take(request, consumed, client)?
+            {
+                return Ok(());
+            }
+        }
+        if let Some(until) = until.filter(|_| is_at_the_door) {
+            is_at_the_door = !client.is_attached();
+            let left = until.saturating_duration_since(Instant::now());
+            if is_at_the_door && left.is_zero() {
+                return Err(Dropped::TooLate);
+            }
+            if let Err(error) = control.read_within(is_at_the_door.then_some(left)) {
+                tracing::info!(%error, "a client is gone");
+                return Ok(());
+            }
+        }
+        match reader.read(&mut chunk) {
+            Ok(0) => return Ok(()),
+            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Err(error) if is_pause(&error) => {}
+            Err(error) => {
+                tracing::info!(%error, "a client is gone");
+                return Ok(());
+            }
+        }
+    }
+}
+
+/// Whether a read only took too long, which is looked at anew.
+fn is_pause(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::Interrupted | io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut)
+}
+
+/// Takes a request in; false after the last one of a client.
+fn take(request: Request, bytes: usize, client: &Client) -> Result<bool, Dropped> {
+    let is_last = request.command == "disconnect";
+    let outcome = if request.command == "cancel" {
+        let cancelled = arguments::<CancelArguments>(&request);
+        Some(response(
+            &request,
+            cancelled.map(|asked| {
+                asked.request_id.into_iter().for_each(|seq| client.inbox.cancel(seq));
+                None
+            }),
+        ))
+    } else {
+        let refused = client.inbox.offer(request, bytes).err();
+        refused.map(|request| response(&request, Err(SessionError::TooManyWaiting(MOST_UNANSWERED))))
+    };
+    let is_told = outcome.is_none_or(|answer| client.outbox.try_respond(answer));
+    if is_told { Ok(!is_last) } else { Err(Dropped::Flood) }
+}

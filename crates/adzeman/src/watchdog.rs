@@ -1,0 +1,103 @@
+//! Finding out that an evaluation is in a call that the engine cannot interrupt, and saying so: a script thread in such a call
+//! can say nothing itself. The thread that looks is there while someone is attached.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::Ordering::SeqCst;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use adzeman_core::evaluation::UnderWay;
+use adzeman_dap::events::OutputBody;
+use adzeman_dap::extra::{STUCK, StuckBody};
+
+use crate::context::ContextShared;
+use crate::shared::{Shared, lock};
+
+/// Between two looks.
+const GLANCE: Duration = Duration::from_millis(100);
+/// How much longer than it may take, or than it was cancelled ago, an evaluation is under way when it is told of.
+const LATE: Duration = Duration::from_secs(1);
+
+/// An evaluation as it was seen first.
+struct Seen {
+    number: u64,
+    since: Instant,
+    cancelled_since: Option<Instant>,
+    is_told: bool,
+}
+
+/// Sees to it that someone looks, for as long as someone is attached.
+pub(crate) fn wake(shared: &Arc<Shared>) {
+    let mut is_awake = lock(&shared.is_watched_over);
+    if *is_awake {
+        return;
+    }
+    let held = shared.clone();
+    let started = thread::Builder::new().name("adzeman-watch".to_owned()).spawn(move || watch(&held));
+    *is_awake = started.is_ok();
+    if let Err(error) = started {
+        tracing::warn!(%error, "nobody will say what an evaluation is stuck in");
+    }
+}
+
+fn watch(shared: &Shared) {
+    let mut seen = HashMap::new();
+    loop {
+        {
+            let mut is_awake = lock(&shared.is_watched_over);
+            if !shared.is_attached() || shared.closing.load(SeqCst) {
+                *is_awake = false;
+                return;
+            }
+        }
+        let contexts = shared.contexts();
+        seen.retain(|id, _| contexts.iter().any(|context| context.id == *id));
+        for context in contexts {
+            look(shared, &context, &mut seen);
+        }
+        thread::sleep(GLANCE);
+    }
+}
+
+fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>) {
+    let now = context.under_way();
+    let is_same = seen.get(&context.id).is_some_and(|held| now.as_ref().is_some_and(|now| now.number == held.number));
+    if !is_same && let Some(over) = seen.remove(&context.id).filter(|held| held.is_told) {
+        let seconds = over.since.elapsed().as_secs_f64();
+        let description = format!("{}: the call has returned, after {seconds:.1} s; all is as usual", context.name);
+        tell(shared, &StuckBody { thread_id: context.id, stuck: false, native: None, seconds, description });
+    }
+    let Some(now) = now else { return };
+    let begun = || Seen { number: now.number, since: Instant::now(), cancelled_since: None, is_told: false };
+    let held = seen.entry(context.id).or_insert_with(begun);
+    if now.is_cancelled {
+        held.cancelled_since.get_or_insert_with(Instant::now);
+    }
+    let is_over_time = now.time.is_some_and(|time| held.since.elapsed() > time.saturating_add(LATE));
+    let is_deaf = held.cancelled_since.is_some_and(|since| since.elapsed() > LATE);
+    if (is_over_time || is_deaf) && !held.is_told {
+        held.is_told = true;
+        tell(shared, &stuck(context, &now, held.since.elapsed()));
+    }
+}
+
+fn stuck(context: &ContextShared, now: &UnderWay, since: Duration) -> StuckBody {
+    let native = now.native.clone();
+    let seconds = since.as_secs_f64();
+    let place = native.as_deref().map_or("a function that is not the script's".to_owned(), |name| format!("'{name}'"));
+    let description = format!(
+        "{}: an evaluation has been in {place} for {seconds:.1} s, in one call that cannot be interrupted; the host goes on the \
+         moment that returns",
+        context.name
+    );
+    StuckBody { thread_id: context.id, stuck: true, native, seconds, description }
+}
+
+/// Tells every client, in words of this product's own and of editors.
+fn tell(shared: &Shared, body: &StuckBody) {
+    tracing::warn!(body.description);
+    shared.tell(STUCK, body);
+    let output = format!("{}\n", body.description);
+    shared.tell("output", &OutputBody { category: "important".to_owned(), output, ..OutputBody::default() });
+}
