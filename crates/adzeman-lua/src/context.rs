@@ -464,6 +464,7 @@ impl Context {
         if rearmed {
             self.mask.borrow_mut().clone_from(need.mask());
             self.gate.borrow_mut().forget();
+            self.forget_kept();
         }
         if !need.call_times {
             self.call_times.borrow_mut().clear();

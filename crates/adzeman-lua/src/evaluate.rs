@@ -508,6 +508,17 @@ impl Context {
         self.run(state, environment, Some(target), &self.supervisor().allowance())
     }
 
+    /// Forgets what was compiled for breakpoints: which of them are armed has changed.
+    pub(crate) fn forget_kept(&self) {
+        self.evaluation.quick.borrow_mut().clear();
+        if self.evaluation.kept.replace(0) > 0 {
+            let forgotten = self.main.push_table().and_then(|()| self.main.set_slot(Slot::Conditions));
+            if let Err(error) = forgotten {
+                tracing::warn!(%error, "texts of breakpoints that are gone are kept");
+            }
+        }
+    }
+
     /// Forgets what was compiled for breakpoints that are long gone.
     fn make_room_for_kept(&self, state: State) -> Result<(), EngineError> {
         if self.evaluation.kept.get() > MOST_KEPT {
@@ -595,8 +606,11 @@ impl Slots {
     const CONDITION: usize = 0;
     const STATEMENT: usize = 1;
     const FIRST_TEXT: usize = 2;
-    const COUNT: i64 = 256;
+    /// More than a text has parts.
+    const COUNT: i64 = 4096;
 }
+
+const _: () = assert!(Slots::COUNT > adzeman_core::breakpoint::MOST_PIECES as i64 + Slots::FIRST_TEXT as i64);
 
 /// Texts of breakpoints kept compiled at one time.
 const MOST_KEPT: usize = 1024;

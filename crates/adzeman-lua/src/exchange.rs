@@ -11,7 +11,7 @@ use adzeman_core::source::{Line, LineSet, SourceId};
 use crate::bodies::{NOT_PARSED, Statements};
 use crate::chunk::prototypes;
 use crate::context::Context;
-use crate::ffi::exchange::{Body, Tree, compile};
+use crate::ffi::exchange::{Body, Tree, compile, with_body};
 use crate::ffi::layout::{self, Definition};
 use crate::ffi::state::{State, Type};
 use crate::ffi::{instructions, walk};
@@ -299,13 +299,23 @@ impl Context {
         self.exchange_bodies(&Armed::default());
     }
 
-    /// The plain body of the function at the top, while it has another one.
-    pub(crate) fn plain_body(&self, state: State) -> Option<(Body, Body)> {
-        let body = Body::of(state, -1)?;
+    /// The function on top as compiled code, as it was loaded, whatever body it has now; without what is there for debugging if
+    /// `strips`.
+    pub(crate) fn dump(&self, state: State, strips: bool) -> Vec<u8> {
         let exchanges = self.exchanges.borrow();
-        let held = exchanges.positions.get(&body.address())?;
-        let plain = *exchanges.sources.get(&held.source)?.plain.bodies.get(held.number)?;
-        (plain != body).then_some((body, plain))
+        let plain = |body: Body<'_>| {
+            let held = exchanges.positions.get(&body.address())?;
+            let plain = exchanges.sources.get(&held.source)?.plain.body(held.number)?;
+            if plain.address() == body.address() {
+                return None;
+            }
+            plain.give_to(state, -1);
+            let chunk = state.dump_as(-1, strips);
+            body.give_to(state, -1);
+            Some(chunk)
+        };
+        let exchanged = if layout::is_known() { with_body(state, -1, plain).flatten() } else { None };
+        exchanged.unwrap_or_else(|| state.dump_as(-1, strips))
     }
 }
 
@@ -410,10 +420,10 @@ impl Settling {
             }
             Placed::At(source, position, body) => (source, position, body),
         };
-        match exchanges.target(source, position).filter(|target| *target != body) {
+        match exchanges.target(source, position).filter(|target| target.address() != body) {
             Some(_) if self.running.contains(&state.address_at(-1)) => {
                 self.left.insert(source);
-                self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
+                self.in_use.extend(exchanges.positions.get(&body).map(|held| held.root));
             }
             Some(target) => target.give_to(state, -1),
             None => {}
@@ -427,22 +437,33 @@ enum Placed {
     Elsewhere,
     /// Of one, but of no body that was compiled from its text.
     Stranger(SourceId),
-    At(SourceId, usize, Body),
+    /// Of one, at this position, with the body at this address.
+    At(SourceId, usize, usize),
 }
 
 impl Exchanges {
     /// Finds out what the function on top is.
     fn place(&self, state: State, wanted: &HashSet<SourceId>, names: &HashMap<String, SourceId>) -> Placed {
-        let Some(body) = Body::of(state, -1) else { return Placed::Elsewhere };
+        let placed = with_body(state, -1, |body| self.place_body(state, body, wanted, names));
+        placed.unwrap_or(Placed::Elsewhere)
+    }
+
+    fn place_body(
+        &self,
+        state: State,
+        body: Body<'_>,
+        wanted: &HashSet<SourceId>,
+        names: &HashMap<String, SourceId>,
+    ) -> Placed {
         if let Some(held) = self.positions.get(&body.address()) {
             let is_wanted = wanted.contains(&held.source);
-            return if is_wanted { Placed::At(held.source, held.number, body) } else { Placed::Elsewhere };
+            return if is_wanted { Placed::At(held.source, held.number, body.address()) } else { Placed::Elsewhere };
         }
         let Some(source) = names.get(&state.function_info(-1).chunk_name) else { return Placed::Elsewhere };
         let Some(held) = self.sources.get(source) else { return Placed::Elsewhere };
-        let mut same = held.plain.bodies.iter().enumerate().filter(|(_, plain)| plain.is_same(body));
+        let mut same = held.plain.bodies().enumerate().filter(|(_, plain)| plain.is_same(body));
         match (same.next(), same.next()) {
-            (Some((position, _)), None) => Placed::At(*source, position, body),
+            (Some((position, _)), None) => Placed::At(*source, position, body.address()),
             _ => Placed::Stranger(*source),
         }
     }
@@ -488,12 +509,12 @@ impl Exchanges {
     fn change(&mut self, source: SourceId, made: Option<Tree>, lines: LineSet, filters: Filters) {
         if let Some(tree) = &made {
             self.enter(source, tree);
-            self.reporting.extend(tree.bodies.iter().map(|body| body.address()));
+            self.reporting.extend(tree.bodies().map(Body::address));
         }
         if let Some(held) = self.sources.get_mut(&source) {
             (held.lines, held.filters) = (lines, filters);
             if let Some(before) = std::mem::replace(&mut held.current, made) {
-                for body in &before.bodies {
+                for body in before.bodies() {
                     self.reporting.remove(&body.address());
                 }
                 held.earlier.push(before);
@@ -503,15 +524,15 @@ impl Exchanges {
     }
 
     /// The body that a function of this position should have.
-    fn target(&self, source: SourceId, position: usize) -> Option<Body> {
+    fn target(&self, source: SourceId, position: usize) -> Option<Body<'_>> {
         let held = self.sources.get(&source)?;
-        held.current.as_ref().unwrap_or(&held.plain).bodies.get(position).copied()
+        held.current.as_ref().unwrap_or(&held.plain).body(position)
     }
 
     /// Notes what the bodies of a tree are.
     fn enter(&mut self, source: SourceId, tree: &Tree) {
         self.roots.insert(tree.root);
-        for (number, body) in tree.bodies.iter().enumerate() {
+        for (number, body) in tree.bodies().enumerate() {
             self.positions.insert(body.address(), Position { source, root: tree.root, number });
         }
     }
@@ -523,7 +544,7 @@ impl Exchanges {
         held.earlier = kept;
         let gone: Vec<Tree> = gone;
         for tree in gone {
-            for body in &tree.bodies {
+            for body in tree.bodies() {
                 self.positions.remove(&body.address());
             }
             self.roots.remove(&tree.root);

@@ -147,6 +147,15 @@ impl LuaEngine {
         Ok(function)
     }
 
+    /// The function as compiled code, as it was loaded: without the calls that breakpoints have put in. [`Function::dump`] of the
+    /// binding sees those, and what it answers while a line of the function is armed cannot be loaded again.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub fn dump(&self, function: &Function, strips: bool) -> Result<Vec<u8>, LuaError> {
+        Ok(ffi::dump(&self.lua, function, &self.context, strips)?)
+    }
+
     /// Has values of the host that scripts hold, of the type `T`, show what they hold, by serde. What `about` calls secret is
     /// left out.
     ///

@@ -492,7 +492,9 @@ impl Supervisor for LocalContext {
     }
 
     fn wait_asked(&self, limit: Duration) -> bool {
-        let waited = self.host.is_ready() || self.wait_for_client(limit);
+        // Where nothing is open, nobody can come.
+        let can_come = self.host.is_open.load(Ordering::Relaxed);
+        let waited = self.host.is_ready() || can_come && self.wait_for_client(limit);
         self.refresh();
         waited
     }

@@ -86,7 +86,7 @@ impl<P: Payload, V: Serialize> Payload for Field<P, V> {
 
 impl<P, V: Serialize> Field<P, V> {
     fn data(&self) -> Json {
-        let value = serde_json::to_value(&self.value);
+        let value = adzeman_core::host::to_data(&self.value);
         value.unwrap_or_else(|error| Json::String(format!("(cannot be shown: {error})")))
     }
 }

@@ -3,6 +3,7 @@
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use adzeman_core::host::{About, EventKind, HostObject, SharedObject};
@@ -128,6 +129,7 @@ impl HostBuilder {
             Listen::First(limit) => shared.hold_out(limit, true),
             _ => {}
         }
+        shared.is_open.store(listen != Listen::Off, Ordering::Relaxed);
         let server = Server::start(&shared, &listen)?;
         Ok(Host { inner: Arc::new(Inner { shared, server }) })
     }
@@ -253,6 +255,7 @@ impl Host {
     /// # }
     /// ```
     pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
+        self.shared().is_open.store(true, Ordering::Relaxed);
         let (mine, theirs) = Pipe::pair();
         session::start(self.shared(), Line::of_pipe(theirs), Way::Chosen)?;
         Ok(mine)

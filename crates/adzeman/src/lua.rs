@@ -90,6 +90,30 @@ impl LuaContext {
         self.engine.show_type::<T>(about).map_err(lua_error)
     }
 
+    /// The function as compiled code, as it was loaded, whoever is attached; empty for one that is not written in Lua. Use it
+    /// instead of [`Function::dump`], which also dumps the calls that breakpoints have put into the function, so that what it
+    /// answers while a line is armed cannot run.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    ///
+    /// ```
+    /// use adzeman::{Host, Listen, LuaContext};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let lua = mlua::Lua::new();
+    /// let context = LuaContext::attach(&host, &lua, "keeper")?;
+    /// let fare = context.load("toll.lua", "local length = ...\nreturn 10 + length")?;
+    /// let compiled = context.dump(&fare, true)?;
+    /// assert_eq!(lua.load(&compiled).call::<i64>(5)?, 15);
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn dump(&self, function: &Function, strips: bool) -> mlua::Result<Vec<u8>> {
+        self.engine.dump(function, strips).map_err(lua_error)
+    }
+
     /// Compiles a script under a name such as `scripts/lock.lua`, without running it. Breakpoints in it bind at once.
     /// Scripts loaded in other ways are found when someone attaches.
     ///

@@ -22,7 +22,7 @@ use crate::context::ContextShared;
 use crate::discovery::{is_token, new_token};
 use crate::hold::Go;
 use crate::session::convert;
-use crate::source_maps::{self, MOST_GIVEN_MAPS};
+use crate::source_maps::{self, Given, MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 
 fn trouble_with_map(output: String) -> OutputBody {
     OutputBody { category: "important".to_owned(), output, ..OutputBody::default() }
@@ -58,14 +58,16 @@ pub(crate) struct Shared {
     libraries: Mutex<HashMap<OwnerId, Library>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, &'static str>>,
-    /// Maps that clients gave, by the ends of the paths of their scripts, and what is wrong with maps.
-    given_maps: Mutex<HashMap<String, String>>,
+    /// Maps that clients gave, and what is wrong with maps.
+    given_maps: Mutex<Vec<Given>>,
     map_troubles: Mutex<BTreeMap<String, String>>,
     timer: OnceLock<Timer>,
     /// What is asked of clients that come over TCP.
     token: Mutex<String>,
     /// Whether clients may only look.
     pub(crate) observers_only: bool,
+    /// Whether anything was opened that someone could come by.
+    pub(crate) is_open: AtomicBool,
     /// Scripts are held until this time for someone to attach, and whether the first line stops then.
     holding_out: Mutex<Option<(Instant, bool)>>,
     started: Instant,
@@ -109,6 +111,7 @@ impl Shared {
             // Without randomness there is no token, and nobody comes in over TCP.
             token: Mutex::new(new_token().unwrap_or_default()),
             observers_only,
+            is_open: AtomicBool::new(false),
             holding_out: Mutex::default(),
             started: Instant::now(),
             ready: AtomicBool::new(false),
@@ -305,12 +308,11 @@ impl Shared {
             client.set_attached(false);
             was_attached
         };
-        if was_attached {
-            if self.attached.fetch_sub(1, SeqCst) == 1 {
-                self.ready.store(false, SeqCst);
-            }
+        if was_attached && self.attached.fetch_sub(1, SeqCst) == 1 {
+            self.ready.store(false, SeqCst);
         }
         lock(&self.store).remove_owner(client.owner);
+        self.forget_maps_of(client.owner);
         lock(&self.disarmed).remove(&client.owner);
         lock(&self.libraries).remove(&client.owner);
         let controlled = {
@@ -351,8 +353,9 @@ impl Shared {
             return;
         };
         let name = &source.facts.name;
-        let given = lock(&self.given_maps).iter().find(|(path, _)| belongs_to(name, path)).map(|(_, map)| map.clone());
-        let found = given.map_or_else(|| source_maps::find(name, &text), |map| Some(source_maps::given(&map, name)));
+        let given =
+            lock(&self.given_maps).iter().find(|given| belongs_to(name, &given.path)).map(|given| given.of(name));
+        let found = given.or_else(|| source_maps::find(name, &text));
         match found {
             Some(Ok(map)) => {
                 lock(&self.map_troubles).remove(name);
@@ -371,20 +374,39 @@ impl Shared {
     }
 
     /// Takes the map of a script from a client, if there are not too many; sources that are loaded already are mapped anew.
-    pub(crate) fn give_map(&self, path: String, map: String) -> bool {
+    pub(crate) fn give_map(&self, owner: OwnerId, path: String, map: &str) -> bool {
         let mut given = lock(&self.given_maps);
-        if given.len() >= MOST_GIVEN_MAPS && !given.contains_key(&path) {
+        // The last one for a path is the one that counts.
+        given.retain(|held| held.path != path);
+        let bytes: usize = given.iter().map(|held| held.bytes).sum();
+        if given.len() >= MOST_GIVEN_MAPS || bytes + map.len() > MOST_GIVEN_BYTES {
             return false;
         }
-        given.insert(path.clone(), map);
+        given.push(Given::read(owner, path.clone(), map));
         drop(given);
-        let sources: Vec<_> =
-            self.sources().newest().iter().map(|source| (source.id, source.facts.name.clone())).collect();
-        for (id, _) in sources.into_iter().filter(|(_, name)| belongs_to(name, &path)) {
-            self.map_source(id);
-        }
+        self.sources_of(&path).into_iter().for_each(|id| self.map_source(id));
         self.rearm();
         true
+    }
+
+    /// The newest sources that a path means.
+    fn sources_of(&self, path: &str) -> Vec<SourceId> {
+        let sources = self.sources();
+        let newest = sources.newest();
+        newest.iter().filter(|source| belongs_to(&source.facts.name, path)).map(|source| source.id).collect()
+    }
+
+    /// Forgets the maps that a client gave; scripts that have one of their own are shown by that.
+    fn forget_maps_of(&self, owner: OwnerId) {
+        let mut given = lock(&self.given_maps);
+        let (gone, kept) = std::mem::take(&mut *given).into_iter().partition(|held: &Given| held.owner == owner);
+        *given = kept;
+        drop(given);
+        let gone: Vec<Given> = gone;
+        for id in gone.iter().flat_map(|held| self.sources_of(&held.path)) {
+            self.sources().forget_map(id);
+            self.map_source(id);
+        }
     }
 
     /// What is wrong with maps of sources that are loaded already.

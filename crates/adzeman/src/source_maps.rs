@@ -3,10 +3,35 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::source::{LineMap, MOST_MAP_BYTES, MapReference, Original, map_reference};
 
 /// Maps that clients gave; of more, and of more scripts with a broken map, none are kept.
 pub(crate) const MOST_GIVEN_MAPS: usize = 1000;
+/// Bytes of them all.
+pub(crate) const MOST_GIVEN_BYTES: usize = 64 * 1024 * 1024;
+
+/// A map that a client gave. It is read once, when it comes, and goes with the client.
+pub(crate) struct Given {
+    pub(crate) owner: OwnerId,
+    /// The end of the path of the script that it is for.
+    pub(crate) path: String,
+    pub(crate) bytes: usize,
+    map: Result<LineMap, String>,
+}
+
+impl Given {
+    /// Reads a map. Files that it names are not read: a client is no one to say which.
+    pub(crate) fn read(owner: OwnerId, path: String, map: &str) -> Self {
+        let read = LineMap::parse(map.as_bytes(), "").map_err(|why| why.to_string());
+        Self { owner, path, bytes: map.len(), map: read }
+    }
+
+    /// The map for a script of this name.
+    pub(crate) fn of(&self, name: &str) -> Result<LineMap, String> {
+        self.map.as_ref().map(|map| map.beside(name)).map_err(Clone::clone)
+    }
+}
 
 /// The map of a script, if it has one; and why not, when it should have.
 pub(crate) fn find(name: &str, text: &str) -> Option<Result<LineMap, String>> {
@@ -50,9 +75,4 @@ fn with_texts(mut map: LineMap) -> LineMap {
         }
     }
     map
-}
-
-/// The same for a map that a client gives. Files that it names are not read: a client is no one to say which.
-pub(crate) fn given(map: &str, name: &str) -> Result<LineMap, String> {
-    LineMap::parse(map.as_bytes(), name).map_err(|why| why.to_string())
 }

@@ -43,6 +43,10 @@ pub enum Piece {
     Expression(String),
 }
 
+/// Parts of a text.
+pub const MOST_PIECES: usize = 1000;
+const TOO_MANY_PIECES: &str = "it has more than 1,000 parts; say less at once: it is read";
+
 /// A text whose braces do not fit.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("the text '{text}' cannot be read: {why} at column {column}; write '{{{{' for a brace itself")]
@@ -59,7 +63,7 @@ impl Template {
     /// Reads a text. Braces nest, so that an expression may hold some; `{{` and `}}` stand for themselves.
     ///
     /// # Errors
-    /// For a brace that is not closed, or an empty one.
+    /// For a brace that is not closed, or an empty one, and for more than [`MOST_PIECES`] parts.
     pub fn parse(text: &str) -> Result<Self, TemplateError> {
         let fail = |why, column| TemplateError { text: text.to_owned(), why, column };
         let characters: Vec<char> = text.chars().collect();
@@ -91,6 +95,9 @@ impl Template {
         }
         if !plain.is_empty() {
             pieces.push(Piece::Text(plain));
+        }
+        if pieces.len() > MOST_PIECES {
+            return Err(fail(TOO_MANY_PIECES, 1));
         }
         Ok(Self { text: text.to_owned(), pieces })
     }

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::host::TreePath;
 use crate::source::{Line, SourceId};
 
-pub use action::{Action, Piece, Template, TemplateError};
+pub use action::{Action, MOST_PIECES, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
 pub use store::{Binding, BreakpointStore, FindUses, Moved, Resolved, Status};

@@ -7,7 +7,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
-use super::{About, Path, pick};
+use super::{About, Path, pick, to_data};
 
 /// Why a host object could not be read or changed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -249,7 +249,7 @@ where
     O::State: Serialize,
 {
     Box::new(move |name| {
-        let data = object.with(|state| serde_json::to_value(state));
+        let data = object.with(|state| to_data(state));
         data.ok_or_else(|| HostError::Busy { path: name.to_owned() })?
             .map_err(|error| HostError::Unreadable { path: name.to_owned(), why: error.to_string() })
     })

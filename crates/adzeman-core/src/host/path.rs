@@ -15,6 +15,9 @@ pub enum Segment {
     Index(usize),
 }
 
+/// Steps of a path that is read from a text: each is one call inside the other when it is walked.
+const MOST_STEPS: usize = 256;
+
 /// A path, possibly empty.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
 pub struct Path(Vec<Segment>);
@@ -45,6 +48,9 @@ impl Path {
         let mut path = Self::default();
         let mut at = 0;
         while at < text.len() {
+            if path.0.len() == MOST_STEPS {
+                return Err(fail("there are more than 256 steps", at));
+            }
             let rest = &text[at..];
             if let Some(inner) = rest.strip_prefix('[') {
                 if let Some(quoted) = inner.strip_prefix('"') {

@@ -3,7 +3,8 @@
 
 use serde::Serialize;
 use serde::ser::{
-    Impossible, SerializeMap, SerializeSeq, SerializeStruct, SerializeTuple, SerializeTupleStruct, Serializer,
+    SerializeMap, SerializeSeq, SerializeStruct, SerializeStructVariant, SerializeTuple, SerializeTupleStruct,
+    SerializeTupleVariant, Serializer,
 };
 use serde_json::Value as Json;
 
@@ -11,22 +12,73 @@ use super::{Path, Segment};
 
 type Error = serde_json::Error;
 
-/// What a path names within some state; `None` when there is nothing.
+/// Levels of data that are shown: it is made on a script's own stack, which may be small.
+pub const MOST_LEVELS: usize = 48;
+/// What stands for what is deeper.
+const DEEPER: &str = "(nested too deep to be shown from here; look at a part of it)";
+
+/// What a path names within some state; `None` when there is nothing. What nests deeper than [`MOST_LEVELS`] below that is left
+/// out, with a remark in its place.
 ///
 /// # Errors
 /// What serde says of the part picked.
 pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path) -> Result<Option<Json>, Error> {
-    state.serialize(Picker { path: path.segments() })
+    state.serialize(Picker { path: path.segments(), depth: Depth { left: MOST_LEVELS, fails: false } })
+}
+
+/// The whole of some state as data, for giving it back.
+///
+/// # Errors
+/// What serde says, and for state that nests deeper than [`MOST_LEVELS`]: a part left out would be lost.
+pub fn to_data<T: Serialize + ?Sized>(state: &T) -> Result<Json, Error> {
+    let whole = state.serialize(Picker { path: &[], depth: Depth { left: MOST_LEVELS, fails: true } })?;
+    Ok(whole.unwrap_or(Json::Null))
+}
+
+/// How much deeper data may nest.
+#[derive(Clone, Copy)]
+struct Depth {
+    left: usize,
+    /// Whether it is an error when it nests deeper.
+    fails: bool,
+}
+
+impl Depth {
+    /// One level further down.
+    fn below(self) -> Self {
+        Self { left: self.left.saturating_sub(1), ..self }
+    }
+
+    /// What stands in the place of what is too deep.
+    fn deeper(self) -> Result<Option<Json>, Error> {
+        if self.fails {
+            let why = format!("it nests deeper than {MOST_LEVELS} levels; change a part of it in the host itself");
+            return Err(serde::ser::Error::custom(why));
+        }
+        Ok(Some(Json::String(DEEPER.to_owned())))
+    }
 }
 
 #[derive(Clone, Copy)]
 struct Picker<'a> {
     path: &'a [Segment],
+    depth: Depth,
+}
+
+impl<'a> Picker<'a> {
+    /// What is wanted of a part, if anything is.
+    fn below(self, path: &'a [Segment]) -> Self {
+        // A step of the path is a level that is not shown.
+        let depth = if self.path.is_empty() { self.depth.below() } else { self.depth };
+        Self { path, depth }
+    }
 }
 
 /// What is picked from while its parts come by.
 struct Parts<'a> {
-    path: &'a [Segment],
+    picker: Picker<'a>,
+    /// The name of an enum's variant, which stands around the parts as a field.
+    around: Option<&'static str>,
     /// The number of the next element.
     next: usize,
     /// The key of the next entry of a map.
@@ -40,20 +92,39 @@ enum Found {
     One(Option<Json>),
     List(Vec<Json>),
     Object(serde_json::Map<String, Json>),
+    /// Too deep: the parts pass by.
+    TooDeep,
 }
 
 impl<'a> Parts<'a> {
-    fn new(path: &'a [Segment], whole: Found) -> Self {
-        Self { path, next: 0, key: None, found: if path.is_empty() { whole } else { Found::One(None) } }
+    fn new(picker: Picker<'a>, whole: Found) -> Self {
+        let found = match picker.path {
+            [] if picker.depth.left == 0 => Found::TooDeep,
+            [] => whole,
+            _ => Found::One(None),
+        };
+        Self { picker, around: None, next: 0, key: None, found }
+    }
+
+    /// The parts of an enum's variant of several.
+    fn of_variant(picker: Picker<'a>, name: &'static str, whole: Found) -> Self {
+        if picker.path.is_empty() {
+            return Self { around: Some(name), ..Self::new(picker, whole) };
+        }
+        match variant(picker, name) {
+            Some(inner) => Self::new(inner, whole),
+            None => Self { found: Found::One(None), ..Self::new(Picker { path: &[], ..picker }, whole) },
+        }
     }
 
     fn element<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
         let number = self.next;
         self.next += 1;
-        match (&mut self.found, self.path.split_first()) {
-            (Found::List(items), _) => items.push(serde_json::to_value(value)?),
+        let picker = self.picker;
+        match (&mut self.found, picker.path.split_first()) {
+            (Found::List(items), _) => items.push(value.serialize(picker.below(&[]))?.unwrap_or(Json::Null)),
             (Found::One(found), Some((Segment::Index(wanted), rest))) if *wanted == number => {
-                *found = value.serialize(Picker { path: rest })?;
+                *found = value.serialize(picker.below(rest))?;
             }
             _ => {}
         }
@@ -61,24 +132,30 @@ impl<'a> Parts<'a> {
     }
 
     fn field<T: Serialize + ?Sized>(&mut self, name: &str, value: &T) -> Result<(), Error> {
-        match (&mut self.found, self.path.split_first()) {
+        let picker = self.picker;
+        match (&mut self.found, picker.path.split_first()) {
             (Found::Object(fields), _) => {
-                fields.insert(name.to_owned(), serde_json::to_value(value)?);
+                fields.insert(name.to_owned(), value.serialize(picker.below(&[]))?.unwrap_or(Json::Null));
             }
             (Found::One(found), Some((Segment::Field(wanted), rest))) if wanted == name => {
-                *found = value.serialize(Picker { path: rest })?;
+                *found = value.serialize(picker.below(rest))?;
             }
             _ => {}
         }
         Ok(())
     }
 
-    fn done(self) -> Option<Json> {
-        match self.found {
+    fn done(self) -> Result<Option<Json>, Error> {
+        let found = match self.found {
             Found::One(found) => found,
             Found::List(items) => Some(Json::Array(items)),
             Found::Object(fields) => Some(Json::Object(fields)),
-        }
+            Found::TooDeep => return self.picker.depth.deeper(),
+        };
+        Ok(match (self.around, found) {
+            (Some(name), Some(found)) => Some(serde_json::json!({ name: found })),
+            (_, found) => found,
+        })
     }
 }
 
@@ -91,20 +168,21 @@ macro_rules! scalars {
     )*};
 }
 
-fn object<'a>(path: &'a [Segment]) -> Parts<'a> {
-    Parts::new(path, Found::Object(serde_json::Map::new()))
+fn object() -> Found {
+    Found::Object(serde_json::Map::new())
+}
+
+fn list() -> Found {
+    Found::List(Vec::new())
 }
 
 /// The part behind the name of an enum's variant, which stands around it as a field.
 fn variant<'a>(picker: Picker<'a>, name: &str) -> Option<Picker<'a>> {
     match picker.path.split_first() {
-        Some((Segment::Field(wanted), rest)) if wanted == name => Some(Picker { path: rest }),
+        Some((Segment::Field(wanted), rest)) if wanted == name => Some(picker.below(rest)),
         _ => None,
     }
 }
-
-/// A variant with several parts: too rare to be picked from piece by piece.
-type Rare = Impossible<Option<Json>, Error>;
 
 impl<'a> Serializer for Picker<'a> {
     type Ok = Option<Json>;
@@ -112,10 +190,10 @@ impl<'a> Serializer for Picker<'a> {
     type SerializeSeq = Parts<'a>;
     type SerializeTuple = Parts<'a>;
     type SerializeTupleStruct = Parts<'a>;
-    type SerializeTupleVariant = Rare;
+    type SerializeTupleVariant = Parts<'a>;
     type SerializeMap = Parts<'a>;
     type SerializeStruct = Parts<'a>;
-    type SerializeStructVariant = Rare;
+    type SerializeStructVariant = Parts<'a>;
 
     scalars!(
         serialize_bool(bool),
@@ -138,7 +216,7 @@ impl<'a> Serializer for Picker<'a> {
     fn serialize_bytes(self, bytes: &[u8]) -> Result<Option<Json>, Error> {
         let mut parts = self.serialize_seq(None)?;
         bytes.iter().try_for_each(|byte| parts.element(byte))?;
-        Ok(parts.done())
+        parts.done()
     }
 
     fn serialize_none(self) -> Result<Option<Json>, Error> {
@@ -166,7 +244,11 @@ impl<'a> Serializer for Picker<'a> {
         _: &'static str,
         value: &T,
     ) -> Result<Option<Json>, Error> {
-        value.serialize(self)
+        // It is no level of the data, but one of the stack.
+        if self.depth.left == 0 {
+            return self.depth.deeper();
+        }
+        value.serialize(Self { depth: self.depth.below(), ..self })
     }
 
     fn serialize_newtype_variant<T: Serialize + ?Sized>(
@@ -177,13 +259,16 @@ impl<'a> Serializer for Picker<'a> {
         value: &T,
     ) -> Result<Option<Json>, Error> {
         if self.path.is_empty() {
-            return Ok(Some(serde_json::json!({ name: serde_json::to_value(value)? })));
+            if self.depth.left == 0 {
+                return self.depth.deeper();
+            }
+            return Ok(Some(serde_json::json!({ name: value.serialize(self.below(&[]))?.unwrap_or(Json::Null) })));
         }
         variant(self, name).map_or(Ok(None), |inner| value.serialize(inner))
     }
 
     fn serialize_seq(self, _: Option<usize>) -> Result<Parts<'a>, Error> {
-        Ok(Parts::new(self.path, Found::List(Vec::new())))
+        Ok(Parts::new(self, list()))
     }
 
     fn serialize_tuple(self, length: usize) -> Result<Parts<'a>, Error> {
@@ -194,28 +279,38 @@ impl<'a> Serializer for Picker<'a> {
         self.serialize_seq(Some(length))
     }
 
-    fn serialize_tuple_variant(self, _: &'static str, _: u32, _: &'static str, _: usize) -> Result<Rare, Error> {
-        Err(serde::ser::Error::custom(RARE))
+    fn serialize_tuple_variant(
+        self,
+        _: &'static str,
+        _: u32,
+        name: &'static str,
+        _: usize,
+    ) -> Result<Parts<'a>, Error> {
+        Ok(Parts::of_variant(self, name, list()))
     }
 
     fn serialize_map(self, _: Option<usize>) -> Result<Parts<'a>, Error> {
-        Ok(object(self.path))
+        Ok(Parts::new(self, object()))
     }
 
     fn serialize_struct(self, _: &'static str, _: usize) -> Result<Parts<'a>, Error> {
-        Ok(object(self.path))
+        Ok(Parts::new(self, object()))
     }
 
-    fn serialize_struct_variant(self, _: &'static str, _: u32, _: &'static str, _: usize) -> Result<Rare, Error> {
-        Err(serde::ser::Error::custom(RARE))
+    fn serialize_struct_variant(
+        self,
+        _: &'static str,
+        _: u32,
+        name: &'static str,
+        _: usize,
+    ) -> Result<Parts<'a>, Error> {
+        Ok(Parts::of_variant(self, name, object()))
     }
 }
 
-const RARE: &str = "a variant of several parts is not picked from";
-
-/// The three traits for what has elements and no names differ in two names only.
+/// The traits for what has elements and no names differ in two names only.
 macro_rules! elements {
-    ($($name:ident::$method:ident),*) => {$(
+    ($($name:ident::$method:ident),* $(,)?) => {$(
         impl $name for Parts<'_> {
             type Ok = Option<Json>;
             type Error = Error;
@@ -225,12 +320,17 @@ macro_rules! elements {
             }
 
             fn end(self) -> Result<Option<Json>, Error> {
-                Ok(self.done())
+                self.done()
             }
         }
     )*};
 }
-elements!(SerializeSeq::serialize_element, SerializeTuple::serialize_element, SerializeTupleStruct::serialize_field);
+elements!(
+    SerializeSeq::serialize_element,
+    SerializeTuple::serialize_element,
+    SerializeTupleStruct::serialize_field,
+    SerializeTupleVariant::serialize_field,
+);
 
 impl SerializeMap for Parts<'_> {
     type Ok = Option<Json>;
@@ -250,22 +350,28 @@ impl SerializeMap for Parts<'_> {
     }
 
     fn end(self) -> Result<Option<Json>, Error> {
-        Ok(self.done())
+        self.done()
     }
 }
 
-impl SerializeStruct for Parts<'_> {
-    type Ok = Option<Json>;
-    type Error = Error;
+/// Those for what has names, likewise.
+macro_rules! fields {
+    ($($name:ident),*) => {$(
+        impl $name for Parts<'_> {
+            type Ok = Option<Json>;
+            type Error = Error;
 
-    fn serialize_field<T: Serialize + ?Sized>(&mut self, name: &'static str, value: &T) -> Result<(), Error> {
-        self.field(name, value)
-    }
+            fn serialize_field<T: Serialize + ?Sized>(&mut self, name: &'static str, value: &T) -> Result<(), Error> {
+                self.field(name, value)
+            }
 
-    fn end(self) -> Result<Option<Json>, Error> {
-        Ok(self.done())
-    }
+            fn end(self) -> Result<Option<Json>, Error> {
+                self.done()
+            }
+        }
+    )*};
 }
+fields!(SerializeStruct, SerializeStructVariant);
 
 #[cfg(test)]
 mod tests {
@@ -288,6 +394,8 @@ mod tests {
     enum Gate {
         Shut,
         Ajar(Vec<u8>),
+        Stuck(u8, char),
+        Moving { by: f64, since: Vec<u8> },
     }
 
     #[derive(Serialize)]
@@ -306,15 +414,22 @@ mod tests {
 
     #[test]
     fn every_part_is_what_the_whole_says() {
-        for gate in [Gate::Shut, Gate::Ajar(vec![1, 2])] {
+        let gates =
+            [Gate::Shut, Gate::Ajar(vec![1, 2]), Gate::Stuck(3, 'x'), Gate::Moving { by: 0.5, since: vec![7, 8] }];
+        for gate in gates {
             let state = lock(gate);
             let whole = serde_json::to_value(&state).unwrap();
+            assert_eq!(to_data(&state).unwrap(), whole);
             let paths = [
                 "",
                 "level",
                 "gate",
                 "gate.ajar",
                 "gate.ajar[1]",
+                "gate.stuck",
+                "gate.stuck[1]",
+                "gate.moving.since[0]",
+                "gate.moving.x",
                 "boat",
                 "boat.x",
                 "crew",
@@ -333,5 +448,40 @@ mod tests {
                 assert_eq!(pick(&state, &path).unwrap(), expected, "{text}");
             }
         }
+    }
+
+    /// Inside itself as often as is wanted.
+    #[derive(Serialize)]
+    #[serde(untagged)]
+    enum Nested {
+        List(Vec<Nested>),
+        Wrapped(Box<Wrap>),
+        End(u8),
+    }
+
+    #[derive(Serialize)]
+    struct Wrap(Nested);
+
+    #[test]
+    fn what_nests_too_deep_takes_no_stack() {
+        let nested =
+            |levels: usize, around: fn(Nested) -> Nested| (0..levels).fold(Nested::End(7), |held, _| around(held));
+        let shapes: [fn(Nested) -> Nested; 2] =
+            [|held| Nested::List(vec![held]), |held| Nested::Wrapped(Box::new(Wrap(held)))];
+        let small = std::thread::Builder::new().stack_size(256 * 1024);
+        let looking = small.spawn(move || {
+            for around in shapes {
+                let state = nested(2000, around);
+                let shown = pick(&state, &Path::default()).unwrap().unwrap().to_string();
+                assert!(shown.contains("nested too deep"), "{shown}");
+                assert!(to_data(&state).unwrap_err().to_string().contains("deeper than 48 levels"));
+                // The data itself is the host's, and dropped by it.
+                std::mem::forget(state);
+            }
+            let state = nested(100, shapes[0]);
+            let path = (0..100).fold(Path::default(), |path, _| path.join(Segment::Index(0)));
+            assert_eq!(pick(&state, &path).unwrap(), Some(7.into()), "a path leads to what is deeper");
+        });
+        looking.unwrap().join().unwrap();
     }
 }

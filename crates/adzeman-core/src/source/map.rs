@@ -14,6 +14,8 @@ pub const MOST_MAP_BYTES: usize = 32 * 1024 * 1024;
 
 /// Lines of an original after this one are left out: a map may name any number.
 const MOST_LINES: u32 = 5_000_000;
+/// The most originals of one compiled script.
+const MOST_ORIGINALS: usize = 10_000;
 
 /// Why a source map cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -107,18 +109,30 @@ impl LineMap {
             name: beside(name, source),
             text: map.get_source_contents(number).map(Arc::from),
         };
-        let originals: Vec<_> = (0..).zip(map.sources()).map(original).collect();
+        let originals: Vec<_> = (0..).zip(map.sources()).map(original).take(MOST_ORIGINALS + 1).collect();
+        if originals.len() > MOST_ORIGINALS {
+            return Err(MapError::Unreadable(format!("it names more than {MOST_ORIGINALS} originals")));
+        }
         let mut lines = BTreeMap::new();
         for token in map.tokens().filter(sourcemap::Token::has_source) {
             let source = usize::try_from(token.get_src_id()).unwrap_or(usize::MAX);
             // The format counts lines from 0.
-            let places = Line::new(token.get_dst_line() + 1).zip(Line::new(token.get_src_line() + 1));
+            let counted = |line: u32| line.checked_add(1).and_then(Line::new);
+            let places = counted(token.get_dst_line()).zip(counted(token.get_src_line()));
             let is_there = |(_, line): &(Line, Line)| source < originals.len() && line.get() <= MOST_LINES;
             if let Some((line, original)) = places.filter(is_there) {
                 lines.entry(line).or_insert((source, original));
             }
         }
         if lines.is_empty() { Err(MapError::Empty) } else { Ok(Self { originals, lines }) }
+    }
+
+    /// The same map for a script that lies elsewhere: paths are relative to the folder of the compiled script.
+    #[must_use]
+    pub fn beside(&self, name: &str) -> Self {
+        let mut map = self.clone();
+        map.originals.iter_mut().for_each(|original| original.name = beside(name, &original.name));
+        map
     }
 
     /// Leaves out the last lines of functions that map to where the function begins, as compilers write them: nobody wrote

@@ -7,7 +7,7 @@ mod lines;
 mod map;
 mod path;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Serialize};
@@ -69,7 +69,7 @@ pub struct NameUse {
 }
 
 /// What an engine knows of a script when it is loaded.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct SourceFacts {
     /// The name the engine runs it under, such as `scripts/lock.lua`.
     pub name: String,
@@ -148,6 +148,8 @@ pub struct Sources {
     newest: HashMap<String, SourceId>,
     /// What compiled sources were written as.
     maps: HashMap<SourceId, Arc<Mapped>>,
+    /// Sources that are there because of a map only.
+    written: HashSet<SourceId>,
 }
 
 /// The map of a compiled source, with the sources that its originals are.
@@ -199,12 +201,35 @@ impl Sources {
         self.maps.insert(compiled, Arc::new(Mapped { map, originals }));
     }
 
+    /// Forgets the map of a compiled source, and what it was written as, as far as nothing else was: its own lines are shown
+    /// again.
+    pub fn forget_map(&mut self, compiled: SourceId) {
+        let Some(mapped) = self.maps.remove(&compiled) else { return };
+        for id in &mapped.originals {
+            let is_used = self.maps.values().any(|other| other.originals.contains(id));
+            if is_used || !self.written.remove(id) {
+                continue;
+            }
+            let held = &mut self.all[id.0 as usize];
+            if self.newest.get(&held.facts.name) == Some(id) {
+                self.newest.remove(&held.facts.name);
+            }
+            // Its number stays; what it held is free.
+            let facts = SourceFacts { name: held.facts.name.clone(), ..SourceFacts::default() };
+            *held = Arc::new(Source { id: *id, facts, digest: None, starts: OnceLock::new() });
+        }
+    }
+
     /// Adds what a script was written as. Parts of one original may be compiled to several scripts: it is one source then, with
     /// the lines of all.
     fn add_original(&mut self, facts: SourceFacts) -> SourceId {
         let digest = facts.text.as_deref().map(TextDigest::of);
         let known = self.named(&facts.name).filter(|known| known.digest == digest).cloned();
-        let Some(mut known) = known else { return self.add(facts) };
+        let Some(mut known) = known else {
+            let id = self.add(facts);
+            self.written.insert(id);
+            return id;
+        };
         let id = known.id;
         Arc::make_mut(&mut known).facts.lines.extend_with(&facts.lines);
         self.all[id.0 as usize] = known;
@@ -318,6 +343,20 @@ mod tests {
         let line = ['A', 'C', 'E', 'G'][usize::from(number - 1)];
         let map = format!(r#"{{"version": 3, "sources": ["keeper.ts"], "names": [], "mappings": "AA{line}A;A"}}"#);
         LineMap::parse(map.as_bytes(), "keeper.lua").unwrap()
+    }
+
+    #[test]
+    fn a_map_that_is_forgotten_takes_its_originals_with_it() {
+        let mut sources = Sources::default();
+        let compiled: Vec<_> = ["a.lua", "b.lua"].map(|name| sources.add(facts(name, "x"))).into();
+        compiled.iter().for_each(|id| sources.set_map(*id, map(1)));
+        sources.forget_map(compiled[0]);
+        assert!(sources.named("keeper.ts").is_some(), "the other script was written as this, too");
+        sources.forget_map(compiled[1]);
+        assert!(sources.named("keeper.ts").is_none() && sources.named("a.lua").is_some());
+        assert_eq!(sources.newest().len(), 2);
+        sources.set_map(compiled[0], map(1));
+        assert!(sources.named("keeper.ts").is_some(), "it can come again");
     }
 
     #[test]

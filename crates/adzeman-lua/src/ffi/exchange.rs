@@ -16,6 +16,7 @@
 //! - The collector is held while functions are walked.
 
 use std::ffi::{CStr, c_int, c_void};
+use std::marker::PhantomData;
 use std::{ptr, slice};
 
 use adzeman_core::engine::EngineError;
@@ -27,14 +28,15 @@ use super::layout;
 use super::state::{Slot, State};
 use crate::filters::Jump;
 
-/// The address of a prototype.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) struct Body(usize);
+/// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Body<'a>(usize, PhantomData<&'a Tree>);
 
 /// A whole script compiled: its prototypes, outer ones first, kept alive under a number in the registry.
 #[derive(Debug)]
 pub(crate) struct Tree {
-    pub(crate) bodies: Vec<Body>,
+    /// The addresses of the prototypes, alive until the tree is [released](Self::release).
+    bodies: Vec<usize>,
     /// For each, the positions of those defined directly inside it.
     inside: Vec<Vec<usize>>,
     /// Address of the function that keeps it alive, which must keep its body itself.
@@ -47,16 +49,17 @@ unsafe fn read<T>(from: usize, offset: usize) -> T {
     unsafe { ptr::read((from as *const c_void).byte_add(offset).cast()) }
 }
 
-impl Body {
-    /// The body of the Lua function at `index`; `None` for a native one.
-    pub(crate) fn of(state: State, index: c_int) -> Option<Self> {
-        if state.is_native_function(index) {
-            return None;
-        }
-        // SAFETY: the layout is known, and a Lua closure holds a prototype.
-        Some(Self(unsafe { read(state.address_at(index), layout::PROTOTYPE_OF_CLOSURE) }))
+/// Lends the body of the Lua function at `index`, which stays there meanwhile; `None` for a native one.
+pub(crate) fn with_body<T>(state: State, index: c_int, look: impl FnOnce(Body<'_>) -> T) -> Option<T> {
+    if state.is_native_function(index) {
+        return None;
     }
+    // SAFETY: the layout is known, and a Lua closure holds a prototype.
+    let address = unsafe { read(state.address_at(index), layout::PROTOTYPE_OF_CLOSURE) };
+    Some(look(Body(address, PhantomData)))
+}
 
+impl<'a> Body<'a> {
     pub(crate) fn address(self) -> usize {
         self.0
     }
@@ -67,25 +70,25 @@ impl Body {
     }
 
     /// The bodies of functions defined directly inside.
-    fn inner(self) -> &'static [Body] {
-        // SAFETY: a body is a live prototype, whose array has as many elements as it says; callers use it within one call.
+    fn inner(self) -> &'a [usize] {
+        // SAFETY: a body is a live prototype, whose array has as many elements as it says.
         unsafe {
-            let start: *const Body = read(self.0, layout::INNER_OF_PROTOTYPE);
+            let start: *const usize = read(self.0, layout::INNER_OF_PROTOTYPE);
             if start.is_null() { &[] } else { slice::from_raw_parts(start, self.count(layout::INNER_COUNT)) }
         }
     }
 
     /// This body and all inside it, outer ones first; for each, the positions of those defined directly inside.
-    fn tree(self, into: &mut Vec<Body>, inside: &mut Vec<Vec<usize>>) -> usize {
+    fn tree(self, into: &mut Vec<usize>, inside: &mut Vec<Vec<usize>>) -> usize {
         let position = into.len();
-        into.push(self);
+        into.push(self.0);
         inside.push(Vec::new());
-        let inner: Vec<usize> = self.inner().iter().map(|inner| inner.tree(into, inside)).collect();
+        let inner: Vec<usize> = self.inner().iter().map(|inner| Self(*inner, PhantomData).tree(into, inside)).collect();
         inside[position] = inner;
         position
     }
 
-    fn code(self) -> &'static [u32] {
+    fn code(self) -> &'a [u32] {
         // SAFETY: as in `inner`; instructions are 32 bits wide in Lua 5.4.
         unsafe { slice::from_raw_parts(read(self.0, layout::CODE_OF_PROTOTYPE), self.count(layout::CODE_COUNT)) }
     }
@@ -96,14 +99,15 @@ impl Body {
     }
 
     /// Whether both were compiled from the same definition.
-    pub(crate) fn is_same(self, other: Self) -> bool {
-        let captured = |body: Self| body.count(layout::CAPTURED_COUNT);
+    pub(crate) fn is_same(self, other: Body<'_>) -> bool {
+        let captured = |body: Body<'_>| body.count(layout::CAPTURED_COUNT);
         self.lines() == other.lines() && captured(self) == captured(other) && self.code() == other.code()
     }
 
     /// Whether one can stand where the other does.
-    fn fits(self, other: Self) -> bool {
-        let shape = |body: Self| (body.lines(), body.count(layout::CAPTURED_COUNT), body.count(layout::INNER_COUNT));
+    fn fits(self, other: Body<'_>) -> bool {
+        let shape =
+            |body: Body<'_>| (body.lines(), body.count(layout::CAPTURED_COUNT), body.count(layout::INNER_COUNT));
         shape(self) == shape(other)
     }
 
@@ -112,7 +116,7 @@ impl Body {
         let closure = state.address_at(index) as *mut c_void;
         // SAFETY: the function is a Lua closure that is on no stack, and this body was paired with the one it has (see the
         // module's text).
-        unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self) };
+        unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self.0) };
     }
 
     /// Puts a native function where the constant is that has the address `marker`.
@@ -171,9 +175,7 @@ fn compile_on(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Resul
     state.load(text, chunk_name)?;
     let closure = state.top();
     let (mut bodies, mut inside) = (Vec::new(), Vec::new());
-    if let Some(root) = Body::of(state, closure) {
-        root.tree(&mut bodies, &mut inside);
-    }
+    with_body(state, closure, |root| root.tree(&mut bodies, &mut inside));
     state.push_slot(Slot::Bodies);
     state.push_integer(anchor);
     state.push_copy(closure);
@@ -182,9 +184,19 @@ fn compile_on(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Resul
 }
 
 impl Tree {
+    /// Its bodies, outer ones first.
+    pub(crate) fn bodies(&self) -> impl Iterator<Item = Body<'_>> {
+        self.bodies.iter().map(|address| Body(*address, PhantomData))
+    }
+
+    /// The body of this position.
+    pub(crate) fn body(&self, position: usize) -> Option<Body<'_>> {
+        self.bodies.get(position).map(|address| Body(*address, PhantomData))
+    }
+
     /// Whether every body of this tree can stand where the one of the other does.
     pub(crate) fn fits(&self, other: &Self) -> bool {
-        self.inside == other.inside && self.bodies.iter().zip(&other.bodies).all(|(a, b)| a.fits(*b))
+        self.inside == other.inside && self.bodies().zip(other.bodies()).all(|(a, b)| a.fits(b))
     }
 
     /// The whole script as compiled code, as long as it does not [report](Self::report).
@@ -203,15 +215,17 @@ impl Tree {
     /// When the state has no memory left.
     pub(crate) fn report(&self, state: State, marker: &str, jumps: &[Jump]) -> Result<(), EngineError> {
         for jump in jumps {
-            self.bodies[jump.body].put_jump(*jump);
+            if let Some(body) = self.body(jump.body) {
+                body.put_jump(*jump);
+            }
         }
         let marker = address_of_text(state, marker)?;
-        self.bodies.iter().for_each(|body| body.report_with(marker, at_site));
+        self.bodies().for_each(|body| body.report_with(marker, at_site));
         Ok(())
     }
 
     /// Lets the collector have it, as far as no function uses it.
-    pub(crate) fn release(&self, state: State) {
+    pub(crate) fn release(self, state: State) {
         let top = state.top();
         state.push_slot(Slot::Bodies);
         state.push_integer(self.anchor);

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use mlua::ffi;
 
-use super::exchange::{Body, address_of_text};
+use super::exchange::{address_of_text, with_body};
 use super::layout;
 use super::state::State;
 use crate::chunk::prototypes;
@@ -116,9 +116,11 @@ fn behaves(state: State) -> Option<bool> {
     if jumps.len() < 6 || unsafe { ffi::lua_pcall(state.raw(), 0, 1, 0) } != ffi::LUA_OK {
         return Some(false);
     }
-    let body = Body::of(state, -1)?;
-    jumps.iter().filter(|jump| jump.body == 1).for_each(|jump| body.put_jump(*jump));
-    body.report_with(address_of_text(state, MARKER).ok()?, noted);
+    let marker = address_of_text(state, MARKER).ok()?;
+    with_body(state, -1, |body| {
+        jumps.iter().filter(|jump| jump.body == 1).for_each(|jump| body.put_jump(*jump));
+        body.report_with(marker, noted);
+    })?;
     let function = state.top();
     let (number, text) = (Argument::Number, Argument::Text("text"));
     let expected = [

@@ -39,6 +39,27 @@ pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state:
     found.ok_or_else(|| mlua::Error::runtime("there is no thread behind the handle"))
 }
 
+/// A function of the binding as compiled code, as it was loaded.
+pub(crate) fn dump(
+    lua: &mlua::Lua,
+    function: &mlua::Function,
+    context: &crate::context::Context,
+    strips: bool,
+) -> Result<Vec<u8>, mlua::Error> {
+    let mut chunk = Vec::new();
+    // SAFETY: the closure only reads the function that was pushed for it, and leaves it to the binding to drop.
+    unsafe {
+        lua.exec_raw::<()>(function.clone(), |raw| {
+            let state = state::State::new(raw);
+            if !state.is_native_function(-1) {
+                chunk = context.dump(state, strips);
+            }
+            mlua::ffi::lua_settop(raw, 0);
+        })?;
+    }
+    Ok(chunk)
+}
+
 /// Keeps a function of the binding under a slot of its state.
 pub(crate) fn keep_function(lua: &mlua::Lua, function: &mlua::Function, slot: state::Slot) -> Result<(), mlua::Error> {
     let mut kept = Ok(());

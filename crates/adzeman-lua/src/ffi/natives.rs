@@ -332,10 +332,10 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
             return ffi::luaL_error(raw, c"unable to dump given function".as_ptr());
         }
         let state = State::new(raw);
-        let exchanged = context_of(raw).and_then(|context| context.plain_body(state));
-        exchanged.inspect(|(_, plain)| plain.give_to(state, 1));
-        let chunk = state.dump_as(1, strips);
-        exchanged.inspect(|(own, _)| own.give_to(state, 1));
+        let chunk = match context_of(raw) {
+            Some(context) => context.dump(state, strips),
+            None => state.dump_as(1, strips),
+        };
         let pushed = state.push_bytes(&chunk).is_ok();
         drop(chunk);
         if !pushed {

@@ -47,7 +47,7 @@ impl ShownTypes {
         self.types.borrow_mut().push(Box::new(move |value| {
             value.is::<T>().then(|| {
                 let held = value.borrow::<T>().map_err(|_| "in use by the host at this moment".to_owned())?;
-                let mut data = serde_json::to_value(&*held).map_err(|why| format!("cannot be shown: {why}"))?;
+                let mut data = adzeman_core::host::to_data(&*held).map_err(|why| format!("cannot be shown: {why}"))?;
                 about.hide_secrets(&Path::default(), &mut data);
                 Ok(data)
             })

@@ -30,7 +30,7 @@ use thiserror::Error;
 
 use crate::client::Client;
 use crate::shared::{Library, Shared};
-use crate::source_maps::MOST_GIVEN_MAPS;
+use crate::source_maps::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 use roles::needs_control;
 use values::Reference;
 
@@ -94,8 +94,8 @@ pub(crate) enum SessionError {
     BadExpression(String),
     #[error("{0} monitors are as many as there can be; end some first")]
     TooManyMonitors(usize),
-    #[error("{0} source maps are as many as a host takes")]
-    TooManyMaps(usize),
+    #[error("{0} source maps, of {1} bytes in all, are as many as a host takes from its clients")]
+    TooManyMaps(usize, usize),
     #[error("there is no monitor {0} of this client")]
     NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
@@ -271,8 +271,8 @@ impl Session {
             extra::END_MONITOR => self.end_monitor(&arguments(request)?).map(|()| None),
             extra::SOURCE_MAP => {
                 let SourceMapArguments { path, map } = arguments(request)?;
-                let is_taken = self.shared.give_map(path, map);
-                is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS))
+                let is_taken = self.shared.give_map(self.client.owner, path, &map);
+                is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS, MOST_GIVEN_BYTES))
             }
             extra::TAKE_OVER => self.take_over().and_then(body),
             extra::LIMITS => body(self.set_limits(&arguments(request)?)),

@@ -115,7 +115,20 @@ fn maps_are_bounded() {
             client.ok("adzeman/sourceMap", json!({"path": format!("{number}.lua"), "map": ""}));
         }
         let why = client.refused("adzeman/sourceMap", json!({"path": "toll.lua", "map": MAP}));
-        assert_eq!(why, "1000 source maps are as many as a host takes");
+        assert_eq!(why, "1000 source maps, of 67108864 bytes in all, are as many as a host takes from its clients");
         client.ok("adzeman/sourceMap", json!({"path": "7.lua", "map": MAP}));
+        // All of them go with the client, and so does what they take.
+        client.vanish();
+        while host.host.is_attached() {
+            std::thread::yield_now();
+        }
+        let mut next = host.attach();
+        let large = "x".repeat(7_000_000);
+        for number in 0..9 {
+            next.ok("adzeman/sourceMap", json!({"path": format!("{number}.lua"), "map": large}));
+        }
+        let why = next.refused("adzeman/sourceMap", json!({"path": "toll.lua", "map": large}));
+        assert!(why.contains("67108864 bytes"), "{why}");
+        next.ok("adzeman/sourceMap", json!({"path": "toll.lua", "map": MAP}));
     });
 }

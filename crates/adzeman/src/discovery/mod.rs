@@ -3,22 +3,23 @@
 //! The folder is `adzeman` within `$XDG_RUNTIME_DIR`, or `~/.local/state/adzeman/run` where there is none. A note is a JSON
 //! file named after the host and its process; what it says is an [`Announcement`].
 
+mod connection;
+mod folder;
+
 use std::fs;
-use std::io::{self, Read, Write};
-use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::io::{self, Write as _};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
+
+pub use connection::Connection;
 
 /// Notes that are read at most.
 const MOST_NOTES: usize = 10_000;
 /// Where there are more notes, those of hosts that are gone are taken away, whoever is looked for.
 const MANY_NOTES: usize = 100;
-/// A note of more bytes is none of ours.
-const MOST_NOTE_BYTES: u64 = 16 * 1024;
-/// How long a host may take to take a connection.
-const CONNECT_WITHIN: Duration = Duration::from_secs(5);
 
 /// What a host says of itself to its own user.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -58,12 +59,14 @@ pub struct Found {
     /// What the host says.
     pub announcement: Announcement,
     file: PathBuf,
+    /// The local socket, if it is where it has to be.
+    socket: Option<PathBuf>,
 }
 
 /// The folder of announcements, made if it is not there.
 ///
 /// # Errors
-/// When it cannot be made, or others could read it.
+/// When it cannot be made, belongs to someone else, is a link, or others could put another one in its place.
 pub fn folder() -> io::Result<PathBuf> {
     let from = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let folder = from("XDG_RUNTIME_DIR")
@@ -71,23 +74,8 @@ pub fn folder() -> io::Result<PathBuf> {
         .or_else(|| from("HOME").map(|home| home.join(".local/state/adzeman/run")))
         .or_else(|| from("LOCALAPPDATA").map(|data| data.join("adzeman").join("run")))
         .ok_or_else(|| io::Error::other("neither XDG_RUNTIME_DIR nor HOME says where to keep it"))?;
-    fs::create_dir_all(&folder)?;
-    keep_to_owner(&folder, 0o700)?;
+    folder::prepare(&folder)?;
     Ok(folder)
-}
-
-/// Lets only the owner at a file or folder.
-#[cfg(unix)]
-fn keep_to_owner(path: &Path, mode: u32) -> io::Result<()> {
-    use std::os::unix::fs::PermissionsExt as _;
-    // Only the owner can do this, so that a folder of somebody else's is not used.
-    fs::set_permissions(path, fs::Permissions::from_mode(mode))
-}
-
-/// A user's own folders are theirs already.
-#[cfg(not(unix))]
-fn keep_to_owner(_: &Path, _: u32) -> io::Result<()> {
-    Ok(())
 }
 
 /// The announcements that are there, by name and start. Those of hosts that are gone may be among them: only
@@ -97,11 +85,12 @@ fn keep_to_owner(_: &Path, _: u32) -> io::Result<()> {
 /// When the folder cannot be read.
 pub fn announced() -> io::Result<Vec<Found>> {
     let mut found = Vec::new();
-    for entry in fs::read_dir(folder()?)? {
+    let folder = folder()?;
+    for entry in fs::read_dir(&folder)? {
         let file = entry?.path();
         let is_note = file.extension().is_some_and(|extension| extension == "json");
         if is_note && let Some(announcement) = read(&file) {
-            found.push(Found { announcement, file });
+            found.push(Found { socket: own_socket(&announcement, &folder), announcement, file });
         }
         if found.len() == MOST_NOTES {
             break;
@@ -121,8 +110,14 @@ pub fn announced() -> io::Result<Vec<Found>> {
 
 /// What a file announces; nothing if it is no announcement, or is just being taken away.
 fn read(file: &Path) -> Option<Announcement> {
-    let is_small = fs::metadata(file).ok()?.len() <= MOST_NOTE_BYTES;
-    is_small.then(|| fs::read(file).ok()).flatten().and_then(|text| serde_json::from_slice(&text).ok())
+    serde_json::from_slice(&folder::read_note(file)?).ok()
+}
+
+/// The local socket that an announcement names, if it is in the folder itself: nothing elsewhere is connected to, or removed.
+fn own_socket(announcement: &Announcement, folder: &Path) -> Option<PathBuf> {
+    let named = announcement.socket.as_ref()?;
+    let is_inside = named.parent() == Some(folder) && named.extension().is_some_and(|extension| extension == "sock");
+    is_inside.then(|| named.clone())
 }
 
 impl Found {
@@ -140,13 +135,17 @@ impl Found {
 
     /// Whether a host is known to be gone, whose announcement is taken away then. Only local sockets tell at once.
     fn has_gone(&self) -> bool {
-        self.announcement.socket.is_some() && self.connect().err().as_ref().is_some_and(is_gone)
+        self.socket.is_some() && self.connect().err().as_ref().is_some_and(is_gone)
     }
 
     fn try_connect(&self) -> io::Result<Connection> {
         #[cfg(unix)]
-        if let Some(socket) = &self.announcement.socket {
-            return std::os::unix::net::UnixStream::connect(socket).map(Connection::Local);
+        if let Some(socket) = &self.socket {
+            return match folder::is_own_socket(socket) {
+                true => Connection::to_socket(socket),
+                // One that was there and is gone, or something else in its place.
+                false => Err(io::ErrorKind::NotFound.into()),
+            };
         }
         match self.announcement.address {
             Some(address) => Connection::to(address),
@@ -158,7 +157,8 @@ impl Found {
     fn take_away(&self) {
         // Another one may have done so already.
         let _ = fs::remove_file(&self.file);
-        if let Some(socket) = &self.announcement.socket {
+        #[cfg(unix)]
+        if let Some(socket) = self.socket.as_ref().filter(|socket| folder::is_own_socket(socket)) {
             let _ = fs::remove_file(socket);
         }
     }
@@ -167,96 +167,6 @@ impl Found {
 /// Whether nobody is there to connect to.
 fn is_gone(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::ConnectionRefused | io::ErrorKind::NotFound)
-}
-
-/// A connection to a host.
-#[derive(Debug)]
-pub enum Connection {
-    /// By its address.
-    Tcp(TcpStream),
-    /// By its local socket.
-    #[cfg(unix)]
-    Local(std::os::unix::net::UnixStream),
-}
-
-impl Connection {
-    /// Connects to an address.
-    ///
-    /// # Errors
-    /// When nothing takes the connection in time.
-    pub fn to(address: SocketAddr) -> io::Result<Self> {
-        let stream = TcpStream::connect_timeout(&address, CONNECT_WITHIN)?;
-        stream.set_nodelay(true)?;
-        Ok(Self::Tcp(stream))
-    }
-
-    /// The same connection, once more.
-    ///
-    /// # Errors
-    /// When the system has no more handles.
-    pub fn try_clone(&self) -> io::Result<Self> {
-        Ok(match self {
-            Self::Tcp(stream) => Self::Tcp(stream.try_clone()?),
-            #[cfg(unix)]
-            Self::Local(stream) => Self::Local(stream.try_clone()?),
-        })
-    }
-
-    /// How long a read may take; as long as it likes for `None`.
-    ///
-    /// # Errors
-    /// Those of the system.
-    pub fn set_read_timeout(&self, within: Option<Duration>) -> io::Result<()> {
-        match self {
-            Self::Tcp(stream) => stream.set_read_timeout(within),
-            #[cfg(unix)]
-            Self::Local(stream) => stream.set_read_timeout(within),
-        }
-    }
-
-    /// Ends it in both directions.
-    pub fn close(&self) {
-        // It may have ended already.
-        let _ = match self {
-            Self::Tcp(stream) => stream.shutdown(Shutdown::Both),
-            #[cfg(unix)]
-            Self::Local(stream) => stream.shutdown(Shutdown::Both),
-        };
-    }
-
-    /// Whether the other end is known to be of the same user.
-    #[must_use]
-    pub fn is_local(&self) -> bool {
-        !matches!(self, Self::Tcp(_))
-    }
-}
-
-impl Read for Connection {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        match self {
-            Self::Tcp(stream) => stream.read(into),
-            #[cfg(unix)]
-            Self::Local(stream) => stream.read(into),
-        }
-    }
-}
-
-impl Write for Connection {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        match self {
-            Self::Tcp(stream) => stream.write(bytes),
-            #[cfg(unix)]
-            Self::Local(stream) => stream.write(bytes),
-        }
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        match self {
-            Self::Tcp(stream) => stream.flush(),
-            #[cfg(unix)]
-            Self::Local(stream) => stream.flush(),
-        }
-    }
 }
 
 /// A host's own announcement; taken away when it is dropped.
@@ -278,9 +188,13 @@ impl Note {
     pub(crate) fn leave(path: &Path, announcement: &Announcement) -> io::Result<Self> {
         let (file, being_written) = (beside(path, "json"), beside(path, "new"));
         let text = serde_json::to_vec(announcement)?;
-        create_for_owner(&being_written)?.write_all(&text)?;
+        let written = create_for_owner(&being_written).and_then(|mut file| file.write_all(&text));
         // Nobody finds half of it.
-        fs::rename(&being_written, &file)?;
+        let left = written.and_then(|()| fs::rename(&being_written, &file));
+        left.inspect_err(|_| {
+            // What could not be written whole is of no use.
+            let _ = fs::remove_file(&being_written);
+        })?;
         Ok(Self { file, socket: announcement.socket.clone() })
     }
 }
@@ -316,8 +230,10 @@ fn create_for_owner(path: &Path) -> io::Result<fs::File> {
 /// A local socket that only its owner can connect to.
 #[cfg(unix)]
 pub(crate) fn listen_locally(path: &Path) -> io::Result<std::os::unix::net::UnixListener> {
+    use std::os::unix::fs::PermissionsExt as _;
     let listener = std::os::unix::net::UnixListener::bind(path)?;
-    keep_to_owner(path, 0o600)?;
+    // The folder lets nobody else in; this is for what copies it elsewhere.
+    fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
     Ok(listener)
 }
 
