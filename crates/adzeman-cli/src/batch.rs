@@ -14,6 +14,7 @@ use crate::reach::{self, Reached};
 use crate::render::Printer;
 use crate::report::Report;
 use crate::session::{Manner, Opening, Owned, Session};
+use crate::signals;
 
 /// Whether a session goes on after a command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -158,6 +159,9 @@ pub(crate) fn launch_shown(
 fn run_lines(session: &mut Session<'_>, input: impl BufRead, file: &str) -> Result<(), CliError> {
     for (number, line) in (1..).zip(input.lines()) {
         let line = line.map_err(|why| CliError::Unreadable { file: file.to_owned(), why })?;
+        if signals::take_interrupt() {
+            return Err(CliError::GivenUp("the batch".to_owned()));
+        }
         let outcome = run_line(session, line.trim(), true);
         match outcome {
             Ok(Next::Ask) => {}

@@ -7,6 +7,8 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman::discovery::Connection;
+use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
+use adzeman_dap::requests::CancelArguments;
 use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use serde::Serialize;
@@ -14,14 +16,28 @@ use serde::de::DeserializeOwned;
 
 use crate::error::CliError;
 use crate::launch::{self, Marked};
+use crate::render::Progress;
+use crate::signals;
 
-/// Longer than the host itself waits for a busy script.
+/// Longer than the host itself waits for a busy script, and for what may take as long as it is allowed to.
 const ANSWER_WITHIN: Duration = Duration::from_secs(40);
+/// For what nobody would miss: names to complete with.
+const ANSWER_SOON: Duration = Duration::from_secs(1);
+/// After this time without an answer, the person is told, and then every second.
+const QUIET_FOR: Duration = Duration::from_secs(3);
+/// Between two looks whether Ctrl-C was pressed.
+const GLANCE: Duration = Duration::from_millis(50);
+/// How long a request that was given up is waited for.
+const GIVEN_UP_WITHIN: Duration = Duration::from_secs(2);
+/// How long a host may take to take a request in.
+const TAKEN_WITHIN: Duration = Duration::from_secs(10);
 
 /// From the host.
 enum Incoming {
     Response(Response),
     Event(Event),
+    /// The host does not take this client, and says why.
+    TurnedAway(String),
     End(String),
 }
 
@@ -34,6 +50,9 @@ pub(crate) struct Client {
     events: VecDeque<Event>,
     ended: Option<String>,
     last_seq: i64,
+    /// What the host is called while it does not answer.
+    host: String,
+    answer_within: Duration,
     onlooker: Arc<Mutex<Option<Onlooker>>>,
     /// Notes what scripts print, for a host whose own output is shown too.
     marks: Arc<Mutex<Option<Marked>>>,
@@ -41,8 +60,9 @@ pub(crate) struct Client {
 
 impl Client {
     /// Speaks through a connection.
-    pub(crate) fn over(connection: Connection) -> Result<Self, CliError> {
+    pub(crate) fn over(connection: Connection, host: &str) -> Result<Self, CliError> {
         let broken = |why: io::Error| CliError::HostGone(plain(&why));
+        connection.set_write_timeout(Some(TAKEN_WITHIN)).map_err(broken)?;
         let reader = connection.try_clone().map_err(broken)?;
         let writer = connection;
         let (sender, incoming) = unbounded();
@@ -62,7 +82,17 @@ impl Client {
                 let _ = sender.send(Incoming::End(end));
             })
             .map_err(broken)?;
-        Ok(Self { writer, incoming, events: VecDeque::new(), ended: None, last_seq: 0, onlooker, marks })
+        Ok(Self {
+            writer,
+            incoming,
+            events: VecDeque::new(),
+            ended: None,
+            last_seq: 0,
+            host: host.to_owned(),
+            answer_within: ANSWER_WITHIN,
+            onlooker,
+            marks,
+        })
     }
 
     /// Has what scripts print noted.
@@ -80,19 +110,52 @@ impl Client {
         *self.onlooker.lock().unwrap_or_else(PoisonError::into_inner) = onlooker;
     }
 
-    /// Sends a request and waits for its answer.
+    /// The host may take this much longer for its answers from now on.
+    pub(crate) fn be_patient(&mut self, longer: Duration) {
+        self.answer_within = ANSWER_WITHIN.saturating_add(longer);
+    }
+
+    /// The number of the last request.
+    pub(crate) fn last_seq(&self) -> i64 {
+        self.last_seq
+    }
+
+    /// Sends a request and waits for its answer. Ctrl-C gives it up, here and in the host.
     pub(crate) fn request<A: Serialize, B: DeserializeOwned>(
         &mut self,
         command: &str,
         arguments: &A,
     ) -> Result<B, CliError> {
-        let bad = |why: serde_json::Error| CliError::BadAnswer { command: command.to_owned(), why: why.to_string() };
-        let seq = self.send(command, serde_json::to_value(arguments).map_err(bad)?)?;
-        let response = self.response_to(seq, command)?;
-        if !response.success {
-            return Err(CliError::Refused(response.message.unwrap_or_else(|| format!("'{command}' was refused"))));
+        self.request_within(command, arguments, self.answer_within)
+    }
+
+    /// The same with another limit.
+    pub(crate) fn request_within<A: Serialize, B: DeserializeOwned>(
+        &mut self,
+        command: &str,
+        arguments: &A,
+        limit: Duration,
+    ) -> Result<B, CliError> {
+        let seq = self.send(command, serde_json::to_value(arguments).map_err(|why| bad(command, &why))?)?;
+        let response = self.response_to(seq, command, limit)?;
+        understood(command, response)
+    }
+
+    /// The same for what the prompt can do without: nothing is said of it, and it is not waited for for long.
+    pub(crate) fn ask_soon<A: Serialize, B: DeserializeOwned>(
+        &mut self,
+        command: &str,
+        arguments: &A,
+    ) -> Result<B, CliError> {
+        let seq = self.send(command, serde_json::to_value(arguments).map_err(|why| bad(command, &why))?)?;
+        let deadline = Instant::now() + ANSWER_SOON;
+        match self.take_until(seq, deadline)? {
+            Some(response) => understood(command, response),
+            None => {
+                self.cancel(seq)?;
+                Err(CliError::NoAnswer(command.to_owned()))
+            }
         }
-        serde_json::from_value(response.body.unwrap_or_default()).map_err(bad)
     }
 
     fn send(&mut self, command: &str, arguments: serde_json::Value) -> Result<i64, CliError> {
@@ -105,19 +168,46 @@ impl Client {
         }
     }
 
-    fn response_to(&mut self, seq: i64, command: &str) -> Result<Response, CliError> {
-        let deadline = Instant::now() + ANSWER_WITHIN;
+    /// Has the host give a request up; its answer is passed over when it comes.
+    fn cancel(&mut self, seq: i64) -> Result<(), CliError> {
+        let arguments = CancelArguments { request_id: Some(seq) };
+        self.send("cancel", serde_json::to_value(arguments).map_err(|why| bad("cancel", &why))?).map(|_| ())
+    }
+
+    fn response_to(&mut self, seq: i64, command: &str, limit: Duration) -> Result<Response, CliError> {
+        let asked = Instant::now();
+        let mut progress = Progress::default();
+        while asked.elapsed() < limit {
+            if let Some(response) = self.take_until(seq, Instant::now() + GLANCE)? {
+                return Ok(response);
+            }
+            if signals::take_interrupt() {
+                self.cancel(seq)?;
+                self.take_until(seq, Instant::now() + GIVEN_UP_WITHIN)?;
+                return Err(CliError::GivenUp(format!("'{command}'")));
+            }
+            if asked.elapsed() > QUIET_FOR {
+                progress.tell(&self.host, asked.elapsed());
+            }
+        }
+        self.cancel(seq)?;
+        Err(CliError::NoAnswer(command.to_owned()))
+    }
+
+    /// The answer to a request, if it comes in time; what else comes is kept.
+    fn take_until(&mut self, seq: i64, deadline: Instant) -> Result<Option<Response>, CliError> {
         loop {
             match self.incoming.recv_deadline(deadline) {
-                Ok(Incoming::Response(response)) if response.request_seq == seq => return Ok(response),
+                Ok(Incoming::Response(response)) if response.request_seq == seq => return Ok(Some(response)),
                 // An answer that nobody waits for any more.
                 Ok(Incoming::Response(_)) => {}
                 Ok(Incoming::Event(event)) => self.events.push_back(event),
+                Ok(Incoming::TurnedAway(why)) => return Err(CliError::TurnedAway(why)),
                 Ok(Incoming::End(why)) => {
                     self.ended = Some(why.clone());
                     return Err(CliError::HostGone(why));
                 }
-                Err(RecvTimeoutError::Timeout) => return Err(CliError::NoAnswer(command.to_owned())),
+                Err(RecvTimeoutError::Timeout) => return Ok(None),
                 Err(RecvTimeoutError::Disconnected) => {
                     return Err(CliError::HostGone("it closed the connection".to_owned()));
                 }
@@ -136,6 +226,7 @@ impl Client {
         match self.incoming.recv_timeout(wait) {
             Ok(Incoming::Event(event)) => Ok(Some(event)),
             Ok(Incoming::Response(_)) | Err(RecvTimeoutError::Timeout) => Ok(None),
+            Ok(Incoming::TurnedAway(why)) => Err(CliError::TurnedAway(why)),
             Ok(Incoming::End(why)) => {
                 self.ended = Some(why.clone());
                 Err(CliError::HostGone(why))
@@ -150,6 +241,9 @@ impl Client {
         let mut aside = VecDeque::new();
         let mut found = false;
         while !found && Instant::now() < deadline {
+            if signals::take_interrupt() {
+                return Err(CliError::GivenUp("attaching".to_owned()));
+            }
             match self.next_event(Duration::from_millis(50))? {
                 Some(event) if event.event == name => found = true,
                 Some(event) => aside.push_back(event),
@@ -160,6 +254,18 @@ impl Client {
         self.events = aside;
         if found { Ok(()) } else { Err(CliError::NoAnswer(name.to_owned())) }
     }
+}
+
+/// An answer, understood.
+fn understood<B: DeserializeOwned>(command: &str, response: Response) -> Result<B, CliError> {
+    if !response.success {
+        return Err(CliError::Refused(response.message.unwrap_or_else(|| format!("'{command}' was refused"))));
+    }
+    serde_json::from_value(response.body.unwrap_or_default()).map_err(|why| bad(command, &why))
+}
+
+fn bad(command: &str, why: &serde_json::Error) -> CliError {
+    CliError::BadAnswer { command: command.to_owned(), why: why.to_string() }
 }
 
 impl Drop for Client {
@@ -221,6 +327,10 @@ fn note_output(event: &Event, marked: &Marked) {
 fn pass_on(message: Message, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> bool {
     match message {
         Message::Response(response) => sender.send(Incoming::Response(response)).is_ok(),
+        Message::Event(event) if event.event == TURNED_AWAY => {
+            let told = event.body.and_then(|body| serde_json::from_value::<TurnedAwayBody>(body).ok());
+            sender.send(Incoming::TurnedAway(told.unwrap_or_default().reason)).is_ok()
+        }
         Message::Event(event) => {
             let mut onlooker = onlooker.lock().unwrap_or_else(PoisonError::into_inner);
             let is_done = onlooker.as_mut().is_some_and(|look| look(&event));

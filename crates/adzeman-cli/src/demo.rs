@@ -9,11 +9,13 @@ use std::time::Duration;
 use crate::args::Demo;
 use crate::batch::run_line;
 use crate::error::CliError;
+use crate::launch;
 use crate::project::Project;
 use crate::prompt;
 use crate::reach;
 use crate::render::Printer;
 use crate::session::{Manner, Opening, Session};
+use crate::signals;
 
 /// How long the demo host may take to say where it listens.
 const STARTED_WITHIN: Duration = Duration::from_secs(10);
@@ -104,14 +106,12 @@ impl Lockside {
     fn start(options: &[&str]) -> Result<Self, CliError> {
         let no_demo = |why: std::io::Error| CliError::NoDemo(why.to_string());
         let program = std::env::current_exe().map_err(no_demo)?;
-        let mut child = Command::new(program)
-            .args(["lockside", "--listen", "0", "--hold"])
-            .args(options)
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .map_err(no_demo)?;
+        let mut command = Command::new(program);
+        command.args(["lockside", "--listen", "0", "--hold"]).args(options);
+        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        launch::apart(&mut command);
+        let mut child = command.spawn().map_err(no_demo)?;
+        signals::own(child.id());
         let (stdout, stderr) = (child.stdout.take(), child.stderr.take());
         let mut lockside = Self { child, stdout, address: String::new() };
         let Some(stderr) = stderr else { return Err(CliError::NoDemo("it has no standard error".to_owned())) };
@@ -150,5 +150,6 @@ impl Drop for Lockside {
             let _ = self.child.kill();
             let _ = self.child.wait();
         }
+        signals::own(0);
     }
 }

@@ -36,6 +36,10 @@ pub(crate) enum CliError {
     Refused(String),
     #[error("the host does not answer '{0}'; it may be busy: try again, or leave")]
     NoAnswer(String),
+    #[error("{0} was given up; what the host was doing for it ends")]
+    GivenUp(String),
+    #[error("the host does not take this client: {0}")]
+    TurnedAway(String),
     #[error("{0}")]
     Usage(String),
     #[error("nothing stopped within {seconds} seconds; check 'breaks', or wait longer with --patience")]
@@ -63,7 +67,7 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> u8 {
         match self {
             Self::NoHost { .. } | Self::NotAHost { .. } | Self::NoDemo(_) | Self::NoHosts => 3,
-            Self::NoSuchHost { .. } | Self::NoFolder(_) | Self::NotStarted { .. } => 3,
+            Self::NoSuchHost { .. } | Self::NoFolder(_) | Self::NotStarted { .. } | Self::TurnedAway(_) => 3,
             Self::BadAddress(_) | Self::Unreadable { .. } | Self::BadProject { .. } | Self::SeveralHosts(_) => 2,
             Self::HostGone(_) => 4,
             Self::NoStop { .. } => 5,
@@ -80,7 +84,7 @@ impl CliError {
     /// Whether nothing more can be done with this host.
     pub(crate) fn is_final(&self) -> bool {
         match self {
-            Self::HostGone(_) => true,
+            Self::HostGone(_) | Self::TurnedAway(_) => true,
             Self::InBatch { why, .. } => why.is_final(),
             _ => false,
         }

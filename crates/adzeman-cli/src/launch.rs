@@ -13,6 +13,7 @@ use adzeman::discovery;
 
 use crate::error::CliError;
 use crate::reach::{self, Reached};
+use crate::signals;
 
 /// How long a host may take to announce itself.
 const ANNOUNCED_WITHIN: Duration = Duration::from_secs(20);
@@ -50,6 +51,20 @@ impl Launch {
 fn quoted(word: &str) -> String {
     let is_plain = !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || "-_./:=,+@".contains(c));
     if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+}
+
+/// Starts a host in a group of its own: Ctrl-C is for this command, which stops the scripts.
+#[cfg(unix)]
+pub(crate) fn apart(command: &mut Command) {
+    std::os::unix::process::CommandExt::process_group(command, 0);
+}
+
+/// The same.
+#[cfg(windows)]
+pub(crate) fn apart(command: &mut Command) {
+    /// `CREATE_NEW_PROCESS_GROUP`.
+    const NEW_GROUP: u32 = 0x0000_0200;
+    std::os::windows::process::CommandExt::creation_flags(command, NEW_GROUP);
 }
 
 /// Lines that scripts have printed, as the host told, which are shown with where they come from.
@@ -118,7 +133,9 @@ impl Launched {
             command.current_dir(folder);
         }
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        apart(&mut command);
         let mut child = command.spawn().map_err(|why| failed(crate::client::plain(&why)))?;
+        signals::own(child.id());
         let (output, errors) = (child.stdout.take(), child.stderr.take());
         let mut launched = Self { child, readers: Vec::new() };
         launched.pass_on(output, Stream::Output, marked, show);
@@ -178,6 +195,7 @@ impl Launched {
     /// Waits for its end, and for the last of its output.
     pub(crate) fn wait(&mut self) -> Result<ExitStatus, CliError> {
         let status = self.child.wait().map_err(|why| CliError::HostGone(crate::client::plain(&why)))?;
+        signals::own(0);
         for reader in self.readers.drain(..) {
             // One that panicked has nothing more to show.
             let _ = reader.join();

@@ -27,6 +27,7 @@ mod report;
 mod run;
 mod script_host;
 mod session;
+mod signals;
 
 use std::process::ExitCode;
 
@@ -40,6 +41,11 @@ use crate::report::Report;
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let printer = Printer::new(arguments.json);
+    // The hosts that this command can be have signals of their own.
+    let is_host = matches!(arguments.verb, Verb::Script(_) | Verb::Lockside(_));
+    if !is_host && let Err(error) = signals::listen() {
+        printer.remark(&format!("Ctrl-C ends this command at once: {error}"));
+    }
     let outcome = match arguments.verb {
         Verb::Hosts => reach::hosts().map(|hosts| printer.report(None, &Report::Hosts { hosts })),
         Verb::Start(start) => return end_with(batch::start(&start, &printer), &printer),

@@ -11,6 +11,9 @@ use crate::paths::{PathMap, PathMaps};
 /// Its name, in the current directory or one above.
 pub(crate) const FILE_NAME: &str = "adzeman.toml";
 
+/// All that it can say.
+const KEYS: [&str; 6] = ["breaks", "watches", "library", "own", "paths", "maps"];
+
 /// The project file as it was read. Whatever else is in it stays as it is.
 #[derive(Debug)]
 pub(crate) struct Project {
@@ -35,6 +38,7 @@ impl Project {
             .parse::<DocumentMut>()
             .map_err(|error| CliError::BadProject { file: path.display().to_string(), why: error.to_string() })?;
         let project = Self { path, document };
+        project.check_keys()?;
         project.list("breaks")?;
         project.list("watches")?;
         project.list("own")?;
@@ -42,6 +46,21 @@ impl Project {
         project.read_maps()?;
         project.list("library")?;
         Ok(project)
+    }
+
+    /// Refuses what is no key of the file: what is written wrong would be passed over in silence.
+    fn check_keys(&self) -> Result<(), CliError> {
+        let unknown = self.document.iter().map(|(key, _)| key).find(|key| !KEYS.contains(key));
+        let tables = self.document.get("paths").and_then(Item::as_array_of_tables);
+        let inside = tables.into_iter().flatten().flat_map(|table| table.iter().map(|(key, _)| key));
+        let unknown_inside = inside.into_iter().find(|key| !["host", "local"].contains(key));
+        let (key, place, known) = match (unknown, unknown_inside) {
+            (Some(key), _) => (key, "", KEYS.join(", ")),
+            (None, Some(key)) => (key, " in [[paths]]", "host, local".to_owned()),
+            (None, None) => return Ok(()),
+        };
+        let why = format!("it has a key '{key}'{place}, which means nothing; the keys are {known}");
+        Err(CliError::BadProject { file: self.shown(), why })
     }
 
     /// As if there were no file; what is kept goes into one in the current directory.
@@ -150,8 +169,12 @@ impl Project {
         let unwritable = |why| CliError::Unwritable { file: self.shown(), why };
         // Written beside it first: a full disk must not cost the file that is there.
         let beside = self.path.with_extension("toml.new");
-        fs::write(&beside, self.document.to_string()).map_err(unwritable)?;
-        fs::rename(&beside, &self.path).map_err(unwritable)
+        let written = fs::write(&beside, self.document.to_string()).and_then(|()| fs::rename(&beside, &self.path));
+        written.map_err(|why| {
+            // Half of it is of no use to anyone.
+            let _ = fs::remove_file(&beside);
+            unwritable(why)
+        })
     }
 }
 
@@ -187,6 +210,14 @@ mod tests {
         fs::write(&path, "breaks = \"in fare\"").unwrap();
         let why = Project::find(Some(&path)).unwrap_err().to_string();
         assert!(why.contains("'breaks' must be a list of texts"), "{why}");
+        for (text, key) in [
+            ("brakes = []", "'brakes'"),
+            ("[[paths]]\nhost = \"a\"\nlocal = \"\"\nremote = 1", "'remote' in [[paths]]"),
+        ] {
+            fs::write(&path, text).unwrap();
+            let why = Project::find(Some(&path)).unwrap_err().to_string();
+            assert!(why.contains(key) && why.contains("which means nothing; the keys are"), "{why}");
+        }
         fs::write(&path, "breaks = [").unwrap();
         assert!(Project::find(Some(&path)).unwrap_err().to_string().contains("line 1"));
     }

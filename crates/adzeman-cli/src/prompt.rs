@@ -4,7 +4,6 @@ use std::borrow::Cow;
 use std::cell::RefCell;
 use std::path::PathBuf;
 use std::rc::Rc;
-use std::sync::atomic::Ordering::SeqCst;
 
 use adzeman_dap::Event;
 use adzeman_dap::requests::{CompletionsArguments, CompletionsBody};
@@ -21,7 +20,8 @@ use crate::client::Onlooker;
 use crate::command::{FORMS, VERBS};
 use crate::error::CliError;
 use crate::render::PROMPT;
-use crate::session::{INTERRUPTED, Session};
+use crate::session::Session;
+use crate::signals;
 
 /// What `look` knows besides expressions.
 const LOOKS: [&str; 13] = [
@@ -48,8 +48,6 @@ fn terminal(error: impl std::fmt::Display) -> CliError {
 
 /// Asks for commands until the person leaves or the host is gone.
 pub(crate) fn talk(session: &mut Session<'_>) -> Result<(), CliError> {
-    // A second handler, in the same process, would mean a second prompt.
-    ctrlc::set_handler(|| INTERRUPTED.store(true, SeqCst)).map_err(terminal)?;
     let config = Config::builder().max_history_size(HISTORY_LINES).map_err(terminal)?.build();
     let mut editor: Editor<Assistant<'_, '_>, FileHistory> = Editor::with_config(config).map_err(terminal)?;
     let history = history_file();
@@ -92,6 +90,7 @@ fn ask(
         if !line.trim().is_empty() {
             let _ = editor.add_history_entry(line.trim());
         }
+        signals::forget_interrupt();
         let outcome = run_line(&mut shared.borrow_mut(), line.trim(), false);
         match outcome {
             Ok(Next::Ask) => {}
@@ -154,7 +153,8 @@ impl Session<'_> {
 
     /// What could stand for the last word of `line`, and where that word begins.
     fn completions(&mut self, line: &str) -> (usize, Vec<String>) {
-        let start = line.rfind(char::is_whitespace).map_or(0, |at| at + 1);
+        let start =
+            line.len() - line.chars().rev().take_while(|c| !c.is_whitespace()).map(char::len_utf8).sum::<usize>();
         let word = &line[start..];
         let words: Vec<_> = line[..start].split_whitespace().collect();
         let own: Vec<String> = match words[..] {
@@ -196,17 +196,17 @@ impl Session<'_> {
 
     fn source_names(&mut self) -> Vec<String> {
         let body: Result<adzeman_dap::requests::LoadedSourcesBody, _> =
-            self.client.request("loadedSources", &serde_json::json!({}));
+            self.client.ask_soon("loadedSources", &serde_json::json!({}));
         let sources = body.map(|body| body.sources).unwrap_or_default();
         sources.into_iter().filter_map(|source| Some(format!("{}:", source.name?))).collect()
     }
 
     fn expression_completions(&mut self, line: &str) -> (usize, Vec<String>) {
         let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
-        let start = line.rfind(|c: char| !is_part(c)).map_or(0, |at| at + 1);
-        let column = i64::try_from(line.chars().count()).unwrap_or(0) + 1;
+        let start = line.len() - line.chars().rev().take_while(|c| is_part(*c)).map(char::len_utf8).sum::<usize>();
+        let column = i64::try_from(line.chars().count()).unwrap_or(0).saturating_add(1);
         let arguments = CompletionsArguments { frame_id: self.frame_id(), text: line.to_owned(), column };
-        let body: Result<CompletionsBody, _> = self.client.request("completions", &arguments);
+        let body: Result<CompletionsBody, _> = self.client.ask_soon("completions", &arguments);
         let targets = body.map(|body| body.targets).unwrap_or_default();
         (start, targets.into_iter().map(|target| target.label).collect())
     }

@@ -158,7 +158,8 @@ fn host_row(found: &Found) -> Option<HostRow> {
 }
 
 fn status_of(mut connection: Connection, token: &str) -> io::Result<StatusBody> {
-    connection.set_read_timeout(Some(STATUS_WITHIN))?;
+    let until = Instant::now() + STATUS_WITHIN;
+    connection.set_write_timeout(Some(STATUS_WITHIN))?;
     let hello = json!({"clientName": "adzeman hosts", "token": token});
     for (seq, command, arguments) in [(1, "initialize", hello), (2, extra::STATUS, json!({}))] {
         let request = Request { seq, command: command.to_owned(), arguments: Some(arguments) };
@@ -175,6 +176,12 @@ fn status_of(mut connection: Connection, token: &str) -> io::Result<StatusBody> 
                 return serde_json::from_value(body).map_err(io::Error::other);
             }
         }
+        // All in all: one that says a little now and then is none that answers.
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Err(io::ErrorKind::TimedOut.into());
+        }
+        connection.set_read_timeout(Some(left))?;
         match connection.read(&mut chunk)? {
             0 => return Err(io::ErrorKind::UnexpectedEof.into()),
             count => held.extend_from_slice(&chunk[..count]),

@@ -224,6 +224,12 @@ pub(crate) enum Report {
         controls: bool,
         controlled_by: Option<String>,
     },
+    /// How much evaluations may take.
+    Limits {
+        asked_seconds: f64,
+        conditions_seconds: f64,
+        memory_bytes: u64,
+    },
     Attached {
         /// How the host was found.
         by: String,

@@ -1,7 +1,6 @@
 //! A session with a host: what is known of it, and the stop being looked at.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -11,7 +10,9 @@ use adzeman_dap::extra::{
     self, ArmedArguments, AttachArguments, DroppedBody, HandlerLeftBody, HostBody, LibraryArguments, RanBody, RoleBody,
     SourceMapArguments, StatusBody,
 };
-use adzeman_dap::requests::{InitializeArguments, LoadedSourcesBody, StackTraceArguments, StackTraceBody, ThreadsBody};
+use adzeman_dap::requests::{
+    CancelArguments, InitializeArguments, LoadedSourcesBody, StackTraceArguments, StackTraceBody, ThreadsBody,
+};
 use adzeman_dap::types::{Source, StackFrame, Thread};
 use serde::de::DeserializeOwned;
 use serde_json::json;
@@ -26,7 +27,8 @@ use crate::project::Project;
 use crate::reach::{self, Reached};
 use crate::render::Printer;
 use crate::report::{Notice, Report};
-use crate::run::More;
+use crate::run::{MOST_BREAKPOINTS, More};
+use crate::signals;
 
 /// Frames fetched at a stop; deeper ones when they are asked for.
 const FIRST_FRAMES: usize = 50;
@@ -35,10 +37,7 @@ const GLANCE: Duration = Duration::from_millis(50);
 /// After this time without a stop, the prompt says that it waits.
 const PATIENT_FOR: Duration = Duration::from_millis(600);
 /// The host says hello at once, or it is no host.
-const HELLO_WITHIN: Duration = Duration::from_secs(5);
-
-/// Set by Ctrl-C while the prompt waits for a stop.
-pub(crate) static INTERRUPTED: AtomicBool = AtomicBool::new(false);
+const HELLO_WITHIN: Duration = Duration::from_secs(10);
 
 /// A breakpoint of this session.
 #[derive(Debug, Clone)]
@@ -123,6 +122,8 @@ pub(crate) struct Session<'a> {
     pub(crate) unset: Vec<String>,
     /// The call that a person asked for and that is under way.
     pub(crate) call: Option<String>,
+    /// The number of the request that began it.
+    pub(crate) call_seq: Option<i64>,
     /// How long `go` waits for a stop; for ever at the prompt.
     pub(crate) patience: Option<Duration>,
     /// A stop that was not shown yet.
@@ -176,9 +177,13 @@ fn open(
     library: &LibraryArguments,
 ) -> Result<(Client, HostBody, RoleBody), CliError> {
     let (address, token) = (reached.how, reached.token);
-    let mut client = Client::over(reached.connection)?;
+    let mut client = Client::over(reached.connection, &reached.target)?;
     let not_a_host = |error: CliError| match error {
         CliError::HostGone(why) | CliError::BadAnswer { why, .. } => {
+            CliError::NotAHost { address: address.clone(), why }
+        }
+        CliError::NoAnswer(_) => {
+            let why = format!("it has said nothing for {} s; it may be stopped, or busy", HELLO_WITHIN.as_secs());
             CliError::NotAHost { address: address.clone(), why }
         }
         other => other,
@@ -187,7 +192,8 @@ fn open(
         client_name: Some(format!("adzeman {}", std::process::id())),
         ..InitializeArguments::default()
     };
-    let _: serde_json::Value = client.request("initialize", &hello).map_err(not_a_host)?;
+    signals::begin_session();
+    let _: serde_json::Value = client.request_within("initialize", &hello, HELLO_WITHIN).map_err(not_a_host)?;
     let arguments = AttachArguments {
         token,
         role: manner.observe.then(|| "observe".to_owned()),
@@ -242,6 +248,7 @@ impl<'a> Session<'a> {
             project,
             unset: Vec::new(),
             call: None,
+            call_seq: None,
             patience,
             unseen: None,
             controls: role.role == "control",
@@ -308,7 +315,7 @@ impl<'a> Session<'a> {
     /// Waits until the host, which is gone, is there again, and sets everything again.
     pub(crate) fn come_back(&mut self) -> Result<(), CliError> {
         self.printer.notice(&Notice::Following { host: self.host.name.clone() });
-        INTERRUPTED.store(false, SeqCst);
+        signals::forget_interrupt();
         let begun = Instant::now();
         loop {
             let reached = reach::wait_for(Some(&self.target), None, |waited| self.tell_waiting(waited))?;
@@ -347,7 +354,7 @@ impl<'a> Session<'a> {
 
     fn tell_waiting(&self, waited: Duration) -> Result<(), CliError> {
         self.printer.progress(&self.target, waited);
-        if INTERRUPTED.swap(false, SeqCst) {
+        if signals::take_interrupt() {
             return Err(CliError::HostGone("nobody waits for it any more".to_owned()));
         }
         Ok(())
@@ -358,6 +365,10 @@ impl<'a> Session<'a> {
     pub(crate) fn set_kept(&mut self) -> Result<usize, CliError> {
         self.give_maps()?;
         let breaks = if self.controls { self.project.breaks() } else { Vec::new() };
+        if breaks.len() > MOST_BREAKPOINTS {
+            let why = format!("it has {} breakpoints, and a host takes {MOST_BREAKPOINTS} of one client", breaks.len());
+            return Err(CliError::BadProject { file: self.project.shown(), why });
+        }
         for line in breaks {
             let set = command::parse(&format!("break {line}")).and_then(|command| match command {
                 command::Command::Break(wanted) => self.add_breakpoint(*wanted),
@@ -467,7 +478,7 @@ impl<'a> Session<'a> {
     pub(crate) fn wait(&mut self) -> Result<Report, CliError> {
         let begun = Instant::now();
         let mut said_so = self.patience.is_some();
-        INTERRUPTED.store(false, SeqCst);
+        signals::forget_interrupt();
         loop {
             if !said_so && begun.elapsed() > PATIENT_FOR {
                 self.printer.waiting(&self.host.name);
@@ -489,14 +500,28 @@ impl<'a> Session<'a> {
                     None => {}
                 }
             }
-            if INTERRUPTED.swap(false, SeqCst) {
-                let thread_id = self.current_context()?;
-                let _: serde_json::Value = self.client.request("pause", &json!({ "threadId": thread_id }))?;
+            if signals::take_interrupt() {
+                self.interrupt()?;
             }
             if let Some(patience) = self.patience.filter(|patience| begun.elapsed() > *patience) {
                 return Err(CliError::NoStop { seconds: patience.as_secs_f64() });
             }
         }
+    }
+
+    /// Ctrl-C while something is waited for: a call that a person asked for is cancelled, and scripts that run are stopped. A
+    /// batch ends.
+    fn interrupt(&mut self) -> Result<(), CliError> {
+        if self.patience.is_some() {
+            return Err(CliError::GivenUp("'go'".to_owned()));
+        }
+        if let Some(seq) = self.call_seq {
+            let _: serde_json::Value = self.client.request("cancel", &CancelArguments { request_id: Some(seq) })?;
+            return Ok(());
+        }
+        let thread_id = self.current_context()?;
+        let _: serde_json::Value = self.client.request("pause", &json!({ "threadId": thread_id }))?;
+        Ok(())
     }
 
     /// Takes notice of an event; answers what could end a wait.
@@ -516,6 +541,8 @@ impl<'a> Session<'a> {
             extra::RAN => return Ok(Some(Ended::Ran(read(event)?))),
             extra::HANDLER_LEFT => return Ok(Some(Ended::HandlerLeft(read(event)?))),
             "output" => self.show_output(read(event)?),
+            // Said in words by an output of its own.
+            extra::STUCK => {}
             "breakpoint" => self.update_breakpoint(read(event)?),
             "loadedSource" => {
                 let body: LoadedSourceBody = read(event)?;
@@ -628,6 +655,7 @@ impl<'a> Session<'a> {
     /// A call that a person asked for is done; the stop it was asked from is there again.
     fn ran(&mut self, body: RanBody) -> Result<Report, CliError> {
         let call = self.call.take().unwrap_or_default();
+        self.call_seq = None;
         let stop = if body.stopped {
             self.stopped = Some(body.thread_id);
             self.selected = self.stopped;

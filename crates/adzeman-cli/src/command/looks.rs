@@ -183,7 +183,7 @@ fn number(text: &str) -> Option<u64> {
 }
 
 /// `2s`, `0.5s`, `200ms`, `1m`.
-fn time(text: &str) -> Option<Duration> {
+pub(super) fn time(text: &str) -> Option<Duration> {
     let end = text.find(|c: char| c.is_ascii_alphabetic())?;
     let amount: f64 = text[..end].parse().ok()?;
     let seconds = match &text[end..] {

@@ -3,6 +3,8 @@
 mod breaks;
 mod looks;
 
+use std::time::Duration;
+
 use crate::error::CliError;
 
 pub(crate) use breaks::{Action, Break, Change, Site};
@@ -35,6 +37,18 @@ pub(crate) enum Pick {
     All,
     /// By number or name.
     One(String),
+}
+
+/// How much evaluations may take.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Limit {
+    Show,
+    /// Time for what is asked at a stop.
+    Asked(Duration),
+    /// Time for conditions, log messages, statements and monitors.
+    Conditions(Duration),
+    /// Bytes.
+    Memory(u64),
 }
 
 /// A line, understood.
@@ -74,6 +88,7 @@ pub(crate) enum Command {
     UseFrame(usize),
     UseContext(String),
     Pause,
+    Limit(Limit),
     /// Takes control from whoever has it.
     TakeOver,
     /// Ends the host that was started for this session, and starts it again.
@@ -85,7 +100,7 @@ pub(crate) enum Command {
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 28] = [
+pub(crate) const VERBS: [(&str, &str, &str); 29] = [
     (
         "break",
         "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
@@ -136,6 +151,11 @@ pub(crate) const VERBS: [(&str, &str, &str); 28] = [
     ("let", "let TARGET = EXPRESSION", "change a variable, a field or part of the host"),
     ("use", "use frame NUMBER | context NAME", "look from another frame or into another context"),
     ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
+    (
+        "limit",
+        "limit [TIME | conditions TIME | memory SIZE]",
+        "how much an evaluation may take: 5s; 200ms for conditions, messages, statements and monitors; 256M",
+    ),
     ("pause", "pause", "stop at the next line that runs"),
     ("take", "take over", "take control from whoever has it; one client controls, any number look"),
     (
@@ -195,6 +215,7 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "look" => Ok(Command::Look(looks::parse_look(rest))),
         "let" => parse_let(rest),
         "use" => parse_use(rest),
+        "limit" => parse_limit(rest).ok_or_else(|| usage("limit")).map(Command::Limit),
         "pause" => Ok(Command::Pause),
         "restart" => Ok(Command::Restart),
         "end" => Ok(Command::End),
@@ -286,6 +307,28 @@ fn parse_let(rest: &str) -> Result<Command, CliError> {
     Ok(Command::Let { target: target.to_owned(), value: value.to_owned() })
 }
 
+fn parse_limit(rest: &str) -> Option<Limit> {
+    match split_word(rest) {
+        ("", _) => Some(Limit::Show),
+        ("conditions", text) => looks::time(text).map(Limit::Conditions),
+        ("memory", text) => size(text).map(Limit::Memory),
+        (text, "") => looks::time(text).map(Limit::Asked),
+        _ => None,
+    }
+}
+
+/// `512M`, `64K`, `2G`, in bytes; the letters count by 1,024.
+fn size(text: &str) -> Option<u64> {
+    let end = text.find(|c: char| c.is_ascii_alphabetic())?;
+    let factor = match text[end..].trim_end_matches("iB").trim_end_matches('B') {
+        "K" | "k" => 1 << 10,
+        "M" | "m" => 1 << 20,
+        "G" | "g" => 1 << 30,
+        _ => return None,
+    };
+    text[..end].trim().parse::<u64>().ok()?.checked_mul(factor).filter(|bytes| *bytes > 0)
+}
+
 fn parse_use(rest: &str) -> Result<Command, CliError> {
     match split_word(rest) {
         ("frame", number) => number.parse().map(Command::UseFrame).map_err(|_| usage("use")),
@@ -302,7 +345,7 @@ mod tests {
     fn prefixes_are_enough_when_they_are_clear() {
         assert_eq!(parse("g").unwrap(), Command::Go(Go::Freely));
         assert_eq!(parse("loo stack").unwrap(), Command::Look(Look::Stack));
-        assert_eq!(parse("l").unwrap_err().to_string(), "'l' could be look or let or library or leave");
+        assert_eq!(parse("l").unwrap_err().to_string(), "'l' could be look or let or library or limit or leave");
         assert!(matches!(parse("brea at toll.lua:42"), Ok(Command::Break(_))));
         assert!(parse("length").unwrap_err().to_string().contains("'look length'"));
     }
@@ -317,6 +360,19 @@ mod tests {
         assert_eq!(go("go 10 frame.update"), Go::Event { kind: "frame.update".to_owned(), count: 10 });
         assert_eq!(go("go next"), Go::Event { kind: "*".to_owned(), count: 1 });
         assert_eq!(go("go again"), Go::Again);
+    }
+
+    #[test]
+    fn limits_have_units() {
+        let limit = |line: &str| match parse(line).unwrap() {
+            Command::Limit(limit) => limit,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(limit("limit"), Limit::Show);
+        assert_eq!(limit("limit 20s"), Limit::Asked(Duration::from_secs(20)));
+        assert_eq!(limit("limit conditions 500ms"), Limit::Conditions(Duration::from_millis(500)));
+        assert_eq!(limit("limit memory 512M"), Limit::Memory(512 << 20));
+        assert_eq!(limit("limit memory 2 GiB"), Limit::Memory(2 << 30));
     }
 
     #[test]
@@ -341,6 +397,11 @@ mod tests {
             "breaks maybe",
             "use",
             "use frame x",
+            "limit 5",
+            "limit 0s",
+            "limit memory 5",
+            "limit memory 99999999999G",
+            "limit conditions",
         ] {
             assert!(matches!(parse(line), Err(CliError::Usage(_))), "{line}");
         }

@@ -60,6 +60,34 @@ fn to_stderr(text: &str) {
     let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
 }
 
+/// Says that a host does not answer, in place on a terminal, once elsewhere.
+#[derive(Default)]
+pub(crate) struct Progress {
+    told: Option<u64>,
+}
+
+impl Progress {
+    /// It has not answered for so long.
+    pub(crate) fn tell(&mut self, host: &str, waited: Duration) {
+        let seconds = waited.as_secs();
+        let is_news = self.told.is_none_or(|told| told < seconds && io::stderr().is_terminal());
+        if is_news {
+            let begin = if self.told.is_some() { "\r" } else { "" };
+            let end = if io::stderr().is_terminal() { "" } else { "\n" };
+            to_stderr(&format!("{begin}{host} has not answered for {seconds} s; Ctrl-C gives up {end}"));
+            self.told = Some(seconds);
+        }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if self.told.is_some() && io::stderr().is_terminal() {
+            to_stderr("\n");
+        }
+    }
+}
+
 impl Printer {
     pub(crate) fn new(json: bool) -> Self {
         Self { json, held: RefCell::new(None), has_told_progress: Cell::new(false) }
@@ -160,6 +188,10 @@ fn render(report: &Report) -> String {
         Report::Nothing => String::new(),
         Report::Hosts { hosts } => render_hosts(hosts),
         Report::Ended { code } => format!("the host has ended with exit code {code}\n"),
+        Report::Limits { asked_seconds, conditions_seconds, memory_bytes } => format!(
+            "an evaluation may take {asked_seconds} s at a stop, {conditions_seconds} s beside the script, and {} MiB of memory\n",
+            memory_bytes / (1024 * 1024)
+        ),
         Report::Role { controls: true, .. } => "this client controls now\n".to_owned(),
         Report::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
         Report::Attached {

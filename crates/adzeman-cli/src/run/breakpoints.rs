@@ -13,6 +13,9 @@ use crate::error::CliError;
 use crate::report::{BreakRow, Report};
 use crate::session::{Held, Session};
 
+/// Breakpoints that a host takes of one client.
+pub(crate) const MOST_BREAKPOINTS: usize = 5000;
+
 /// Which request a breakpoint goes in: the protocol replaces all of a request together.
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Group {
@@ -37,6 +40,10 @@ impl Session<'_> {
     pub(crate) fn add_breakpoint(&mut self, mut wanted: Break) -> Result<Report, CliError> {
         if let (None, Some(only)) = (&wanted.subject, &self.manner.only) {
             wanted.subject = Some(only.clone());
+        }
+        if self.breakpoints.len() >= MOST_BREAKPOINTS {
+            let why = format!("a host takes {MOST_BREAKPOINTS} breakpoints of one client; remove some first");
+            return Err(CliError::Refused(why));
         }
         if let Some(held) = self.breakpoints.iter().find(|held| held.wanted == wanted) {
             return Err(CliError::Refused(format!("that is breakpoint {} already", held.number)));

@@ -7,16 +7,19 @@ mod sources;
 mod values;
 mod watching;
 
+use std::time::Duration;
+
 use serde_json::{Value as Json, json};
 
-use adzeman_dap::extra::{self, GoToArguments, RoleBody};
+use adzeman_dap::extra::{self, GoToArguments, LimitsBody, RoleBody};
 use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
 
-use crate::command::{Command, Go};
+use crate::command::{Command, Go, Limit};
 use crate::error::CliError;
 use crate::report::Report;
 use crate::session::Session;
 
+pub(crate) use breakpoints::MOST_BREAKPOINTS;
 pub(crate) use values::More;
 
 impl Session<'_> {
@@ -61,6 +64,7 @@ impl Session<'_> {
             Command::Restart => self.restart(),
             Command::End => self.end(),
             Command::TakeOver => self.take_over(),
+            Command::Limit(wanted) => self.limit(&wanted),
             Command::Leave => self.leave(),
             Command::Help => Ok(Report::Help),
         }
@@ -125,7 +129,7 @@ impl Session<'_> {
             ..EvaluateArguments::default()
         };
         let _: Json = self.client.request(extra::RUN, &arguments)?;
-        self.call = Some(call);
+        (self.call, self.call_seq) = (Some(call), Some(self.client.last_seq()));
         self.wait()
     }
 
@@ -156,6 +160,27 @@ impl Session<'_> {
         self.controls = role.role == "control";
         self.controlled_by.clone_from(&role.controlled_by);
         Ok(Report::Role { controls: self.controls, controlled_by: role.controlled_by })
+    }
+
+    /// Says how much evaluations may take, from now on.
+    fn limit(&mut self, wanted: &Limit) -> Result<Report, CliError> {
+        let milliseconds = |time: Duration| Some(time.as_secs_f64() * 1000.0);
+        let mut arguments = LimitsBody::default();
+        match wanted {
+            Limit::Show => {}
+            Limit::Asked(time) => arguments.asked_milliseconds = milliseconds(*time),
+            Limit::Conditions(time) => arguments.aside_milliseconds = milliseconds(*time),
+            Limit::Memory(bytes) => arguments.memory_bytes = Some(*bytes),
+        }
+        let now: LimitsBody = self.client.request(extra::LIMITS, &arguments)?;
+        let seconds = |milliseconds: Option<f64>| milliseconds.unwrap_or_default() / 1000.0;
+        let asked = Duration::try_from_secs_f64(seconds(now.asked_milliseconds)).unwrap_or_default();
+        self.client.be_patient(asked);
+        Ok(Report::Limits {
+            asked_seconds: seconds(now.asked_milliseconds),
+            conditions_seconds: seconds(now.aside_milliseconds),
+            memory_bytes: now.memory_bytes.unwrap_or_default(),
+        })
     }
 
     fn restart(&mut self) -> Result<Report, CliError> {

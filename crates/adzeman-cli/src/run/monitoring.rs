@@ -3,7 +3,6 @@
 
 use std::collections::HashMap;
 use std::io::IsTerminal as _;
-use std::sync::atomic::Ordering::SeqCst;
 use std::time::{Duration, Instant};
 
 use adzeman_dap::extra::{self, MonitorArguments, MonitorBody, SampleBody};
@@ -13,7 +12,8 @@ use crate::command::{Every, Monitor};
 use crate::error::CliError;
 use crate::live::LiveView;
 use crate::report::{Notice, Report, SampleRow};
-use crate::session::{Ended, HeldMonitor, INTERRUPTED, Session};
+use crate::session::{Ended, HeldMonitor, Session};
+use crate::signals;
 
 /// Between two looks at the keyboard.
 const GLANCE: Duration = Duration::from_millis(30);
@@ -84,8 +84,8 @@ impl Session<'_> {
     fn print_samples(&mut self, at_work: &AtWork) -> Result<Report, CliError> {
         let begun = Instant::now();
         let mut samples = HashMap::new();
-        INTERRUPTED.store(false, SeqCst);
-        while !self.has_all(&samples) && !INTERRUPTED.swap(false, SeqCst) {
+        signals::forget_interrupt();
+        while !self.has_all(&samples) && !signals::take_interrupt() {
             match self.next_sample(at_work, GLANCE)? {
                 Some(Seen::Sample(row)) => {
                     let wanted = self.samples_of(row.number);
@@ -108,9 +108,8 @@ impl Session<'_> {
         let rows: Vec<_> = self.monitors.iter().map(|held| (held.number, held.title())).collect();
         let mut view = LiveView::open(rows)?;
         let mut samples = HashMap::new();
-        // Set too when the terminal goes away.
-        INTERRUPTED.store(false, SeqCst);
-        while !self.has_all(&samples) && !INTERRUPTED.swap(false, SeqCst) {
+        signals::forget_interrupt();
+        while !self.has_all(&samples) && !signals::take_interrupt() {
             match self.next_sample(at_work, GLANCE)? {
                 Some(Seen::Sample(row)) => {
                     view.take(&row);

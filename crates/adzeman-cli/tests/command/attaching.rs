@@ -319,7 +319,7 @@ fn a_host_that_dials_out_is_waited_for() {
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
-    session.stdin.take().unwrap().write_all(b"look host.weather\n").unwrap();
+    session.stdin.take().unwrap().write_all(b"break on frame.update\ngo\nlook host.weather\n").unwrap();
     let _host = user.host(&format!("dial:{free}"), &[]);
     let output = session.wait_with_output().unwrap();
     assert!(output.status.success());

@@ -7,7 +7,11 @@ use std::thread;
 
 mod attaching;
 mod compiled;
+#[cfg(target_os = "linux")]
+mod folders;
 mod inspecting;
+#[cfg(unix)]
+mod waiting;
 
 use serde_json::Value as Json;
 

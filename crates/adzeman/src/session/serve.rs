@@ -11,7 +11,7 @@ use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
 use adzeman_dap::requests::CancelArguments;
 use adzeman_dap::{Decoded, Event, FrameError, Message, Request, decode, encode};
 
-use super::{Session, SessionError, arguments, response};
+use super::{MOST_BREAKPOINTS, Session, SessionError, arguments, response};
 use crate::client::{Client, Seat, Way};
 use crate::inbox::MOST_UNANSWERED;
 use crate::shared::Shared;
@@ -125,7 +125,10 @@ fn read(mut reader: Box<dyn Read + Send>, client: &Client, control: &dyn Control
     let ended = read_all(&mut *reader, client, control);
     if let Err(error) = &ended {
         tracing::warn!(%error, "a client was dropped");
-        farewell(&error.to_string()).into_iter().for_each(|event| client.outbox.event(event));
+        // A web page that tries this port learns nothing from it.
+        if !matches!(error, Dropped::Frame(FrameError::OtherProtocol { .. })) {
+            farewell(&error.to_string()).into_iter().for_each(|event| client.outbox.event(event));
+        }
     }
     client.inbox.close(GRACE);
 }
@@ -133,7 +136,7 @@ fn read(mut reader: Box<dyn Read + Send>, client: &Client, control: &dyn Control
 /// Why a client is not listened to any more.
 #[derive(Debug, thiserror::Error)]
 enum Dropped {
-    #[error(transparent)]
+    #[error("{0}; a client has at most {MOST_BREAKPOINTS} breakpoints, and sends large things in parts")]
     Frame(#[from] FrameError),
     #[error("no accepted 'attach' came within {} seconds", ATTACHED_WITHIN.as_secs())]
     TooLate,
