@@ -44,9 +44,7 @@ impl Session {
 
     fn type_line(&mut self, line: &str) {
         let input = self.child.stdin.as_mut().unwrap();
-        input.write_all(line.as_bytes()).unwrap();
-        input.write_all(b"\n").unwrap();
-        input.flush().unwrap();
+        input.write_all(format!("{line}\n").as_bytes()).unwrap();
     }
 
     #[track_caller]

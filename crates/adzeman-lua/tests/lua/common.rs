@@ -109,6 +109,8 @@ impl Supervisor for Supervising {
         let line = place.map_or(0, |(_, line)| line.get());
         let caught = if caught { "caught" } else { "uncaught" };
         self.raises.borrow_mut().push(format!("{line}: {message} ({caught}; {})", names.join(" < ")));
+        (self.at_stop.borrow_mut())(engine, line);
+        engine.release();
     }
 
     fn printed(&self, _: &str, _: Option<(SourceId, Line)>) {}

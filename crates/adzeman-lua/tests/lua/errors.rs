@@ -1,8 +1,14 @@
 //! Errors, reported where they are raised.
 
-use adzeman_core::breakpoint::{BreakpointSpec, Site};
+use std::cell::RefCell;
+use std::rc::Rc;
 
-use crate::common::{Go, Ran, run_with};
+use adzeman_core::breakpoint::{BreakpointSpec, BreakpointStore, OwnerId, Site};
+use adzeman_core::engine::EngineError;
+use adzeman_core::evaluation::Cancel;
+use adzeman_core::value::{Page, Part, Value};
+
+use crate::common::{Go, Ran, at_line, run_with};
 
 fn run(script: &str) -> Ran {
     let every = BreakpointSpec::at(Site::Error { every: true, containing: None });
@@ -66,4 +72,61 @@ fn a_stack_that_overflows_is_reported_and_survived() {
     );
     ran.outcome.unwrap();
     assert!(ran.raises[0].contains("stack overflow"), "{:?}", ran.raises[0]);
+}
+
+/// Lua forbids calls on a coroutine that has died or waits, and says so in builds that check their callers.
+#[test]
+fn everything_can_be_asked_where_a_coroutine_has_died_of_an_object() {
+    let script = "\
+local class = {__tostring = function() return 'text' end, __name = 'Lock', __index = function() return 1 end}
+local function deep(level, ...)
+  local boat = {name = 'Heron', crew = {1, 2}}
+  error(setmetatable({code = level}, class))
+end
+local co = coroutine.create(function(...) deep(7, ...) end)
+local ok, why = coroutine.resume(co, 'a', 'b')
+assert(not ok and why.code == 7)
+local wrapped = coroutine.wrap(function() deep(8) end)
+local ok, why = pcall(wrapped)
+assert(not ok and why.code == 8)
+local waiting = coroutine.create(function() local held = 5 coroutine.yield() end)
+coroutine.resume(waiting)";
+    let every = BreakpointSpec::at(Site::Error { every: true, containing: None });
+    let seen = Rc::new(RefCell::new(Vec::new()));
+    let kept = seen.clone();
+    let ran = run_with(script, vec![every], move |engine, line| {
+        let text = |found: Result<Vec<Value>, EngineError>| match found {
+            Ok(values) => values.into_iter().map(|value| value.preview).collect::<Vec<_>>().join(", "),
+            Err(error) => error.to_string(),
+        };
+        assert_eq!(line, 4);
+        let frame = 1;
+        let owner = BreakpointStore::default().add(OwnerId(1), at_line(1, None));
+        let condition = engine.condition(&owner, "level + #tostring(level) > 1").unwrap();
+        let said = engine.text_of(&owner, 0, "level .. 'm'").unwrap();
+        engine.run_statement(&owner, "seen = (seen or 0) + 1").unwrap();
+        let statement = text(engine.evaluate(Some(frame), "seen"));
+        let raised = text(engine.evaluate(Some(frame), "error(setmetatable({}, {__tostring = error}))"));
+        let kept_value = text(engine.evaluate_and_keep(Some(frame), "{1, {2}}"));
+        let run =
+            text(engine.run_openly(Some(frame), "(coroutine.wrap(function() return 3 end)())", &Cancel::default()));
+        let _ = engine.assign_expression(Some(frame), "seen", "10 * 2");
+        for kind in engine.scopes(frame).unwrap() {
+            engine.children(kind.handle, Part::All, Page::first(50)).unwrap();
+        }
+        assert!(engine.peek(Some(frame), "coroutine.wrap").is_some());
+        assert!(engine.complete(Some(frame), "cor").contains(&"coroutine".to_owned()));
+        engine.whole_text(Some(frame), "('x'):rep(10)").unwrap();
+        engine.names_used(Some(frame), "boat.crew");
+        if let Ok(track) = engine.track(Some(frame), "boat") {
+            engine.probe(track);
+            engine.untrack(track);
+        }
+        engine.rules_out("level == 3");
+        kept.borrow_mut().push(format!("{line}: {condition} {said} {statement} {kept_value} {run}; {raised}"));
+        Go::Freely
+    });
+    ran.outcome.unwrap();
+    let rest = "{1, {2}} 3; it raised a value that is no text (a table)";
+    assert_eq!(*seen.borrow(), [format!("4: true 7m 1 {rest}"), format!("4: true 8m 21 {rest}")]);
 }
