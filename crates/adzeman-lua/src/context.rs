@@ -16,7 +16,7 @@ use adzeman_core::value::Value;
 use mlua::{Lua, WeakLua};
 
 use crate::chunk::prototypes;
-use crate::evaluate::Evaluation;
+use crate::evaluate::{Evaluation, is_evaluated};
 use crate::exchange::{Exchanges, SourceText};
 use crate::facts::facts;
 use crate::ffi::activation::Activation;
@@ -190,14 +190,23 @@ impl Context {
         outcome
     }
 
+    /// If something wants attention, has it looked at with the next line that runs.
+    pub(crate) fn look_soon(&self) {
+        if self.wants_attention() {
+            for thread in [Some(self.main), self.running.get()].into_iter().flatten() {
+                hook::look_soon(thread);
+            }
+        }
+    }
+
     /// The binding, while the host has the state.
     pub(crate) fn lua(&self) -> Option<Lua> {
         self.lua.try_upgrade()
     }
 
-    /// Whether functions of this chunk belong to a source.
+    /// Whether functions of this chunk belong to a source of the script's.
     pub(crate) fn knows_chunk(&self, chunk_name: &[u8]) -> bool {
-        self.by_chunk_name.borrow().contains_key(chunk_name)
+        !is_evaluated(chunk_name) && self.by_chunk_name.borrow().contains_key(chunk_name)
     }
 
     /// Whether lines are watched only in functions that hold a breakpoint.
@@ -584,7 +593,7 @@ impl Context {
     /// the chunk name itself.
     fn learn(&self, state: State) {
         let chunk_name = state.function_info(-1).chunk_name;
-        if self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes()) {
+        if is_evaluated(chunk_name.as_bytes()) || self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes()) {
             return;
         }
         let chunk = state.dump(-1);
@@ -600,7 +609,8 @@ impl Context {
         let mut show = |state: State, kind: Type| match kind {
             Type::Function => {
                 let info = state.function_info(-1);
-                let is_known = self.by_chunk_name.borrow().contains_key(info.chunk_name.as_bytes());
+                let is_known = is_evaluated(info.chunk_name.as_bytes())
+                    || self.by_chunk_name.borrow().contains_key(info.chunk_name.as_bytes());
                 let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
                 if !is_known && is_better {
                     unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));

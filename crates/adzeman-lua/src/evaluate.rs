@@ -6,8 +6,9 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
-use std::ffi::c_int;
+use std::ffi::{CStr, c_int};
 use std::rc::Rc;
+use std::time::Duration;
 
 use adzeman_core::breakpoint::Breakpoint;
 use adzeman_core::engine::{EngineError, NamesUsed};
@@ -43,6 +44,8 @@ pub(crate) struct Evaluation {
     kept: Cell<usize>,
     /// How many results can be named: `it`, `it2` and so on.
     results: Cell<i64>,
+    /// Finalizers given by evaluations that had to be cut off.
+    finalizers_cut_off: Cell<usize>,
 }
 
 /// Where a name of the script is.
@@ -307,9 +310,9 @@ impl Context {
     /// answers the number of the environment.
     pub(crate) fn compile(&self, state: State, text: &str) -> Result<i64, EngineError> {
         nesting::check_typed(text).map_err(EngineError::Syntax)?;
-        let as_expression = state.load(&format!("return {text}"), c"=expression");
+        let as_expression = state.load(&format!("return {text}"), EXPRESSION);
         if let Err(expression_error) = as_expression {
-            let statement = state.load(text, c"=expression");
+            let statement = state.load(text, EXPRESSION);
             statement
                 .map_err(|error| if looks_like_statement(text) { error } else { expression_error })
                 .map_err(|error| with_column(tidy(error), text))?;
@@ -412,15 +415,26 @@ impl Context {
         Limited { context: self, state, lua: lua.zip(before), outer: Some(outer) }
     }
 
-    /// Runs the finalizer with its object on top of `state` within what is allowed beside the script.
+    /// Runs a finalizer that an evaluation has given, with its object on top of `state`, for a moment at most. After some that
+    /// had to be cut off, no more are run: there may be as many as there were evaluations.
     pub(crate) fn finalize(&self, state: State) {
+        if self.evaluation.finalizers_cut_off.get() >= MOST_CUT_OFF {
+            return;
+        }
+        let allowance = Allowance { time: FINALIZED_WITHIN, ..self.supervisor().allowance() };
         let finalized = self.push_guarded(state, 1, false).and_then(|coroutine| {
-            let limited = self.limit(state, coroutine, &self.supervisor().allowance());
+            let limited = self.limit(state, coroutine, &allowance);
             let count = self.quietly(|| self.resume(state, coroutine, 2));
             limited.end(count)
         });
-        if let Err(error) = finalized {
-            tracing::warn!(%error, "a finalizer that an evaluation has given failed");
+        match finalized {
+            Err(EngineError::OverTime { .. } | EngineError::OverLimit { .. } | EngineError::OverMemory { .. }) => {
+                let count = self.evaluation.finalizers_cut_off.get() + 1;
+                self.evaluation.finalizers_cut_off.set(count);
+                tracing::warn!(count, most = MOST_CUT_OFF, "a finalizer that an evaluation has given was cut off");
+            }
+            Err(error) => tracing::warn!(%error, "a finalizer that an evaluation has given failed"),
+            Ok(_) => {}
         }
     }
 
@@ -494,9 +508,9 @@ impl Context {
             state.pop(1);
             nesting::check_typed(text).map_err(EngineError::Syntax)?;
             if slot == Slots::STATEMENT {
-                state.load(text, c"=statement").map_err(tidy)?;
+                state.load(text, STATEMENT).map_err(tidy)?;
             } else {
-                state.load(&format!("return {text}"), c"=condition").map_err(tidy)?;
+                state.load(&format!("return {text}"), CONDITION).map_err(tidy)?;
             }
             proxy::push_environment(state, environment)?;
             state.set_captured(-2, 1);
@@ -546,7 +560,8 @@ impl Context {
         let outcome =
             self.openly(|| self.within(environment, target, || self.loudly(|| self.resume(state, coroutine, 1))));
         self.set_running(running);
-        let (_, over) = self.bounds.end(outer);
+        let (held, over) = self.bounds.end(outer);
+        limit::end(state, held);
         match over {
             Some(why) => {
                 state.pop(outcome.unwrap_or(0));
@@ -585,10 +600,9 @@ impl Limited<'_> {
         {
             tracing::warn!(%error, "the limit on memory could not be put back");
         }
-        if let Err(error) = limit::limit_finalizers(self.state, &held) {
-            tracing::warn!(%error, "a finalizer that an evaluation has given has no limit");
-        }
         limit::end(self.state, held);
+        // An interrupt that came meanwhile left the limit where it was; what it was for is not forgotten.
+        self.context.look_soon();
         over
     }
 }
@@ -598,6 +612,11 @@ impl Drop for Limited<'_> {
         self.put_back();
     }
 }
+
+/// Time for a finalizer that an evaluation has given, in the middle of whatever the host does.
+const FINALIZED_WITHIN: Duration = Duration::from_millis(20);
+/// Such finalizers that are cut off in the life of a state; after them, none is run.
+const MOST_CUT_OFF: usize = 10;
 
 /// Which text of a breakpoint is compiled.
 struct Slots;
@@ -699,6 +718,16 @@ fn tidy(error: EngineError) -> EngineError {
         EngineError::Syntax(text) => EngineError::Syntax(strip_position(&text).to_owned()),
         other => other,
     }
+}
+
+/// What texts that are evaluated are called, as chunks: functions that they make are of no source.
+const EXPRESSION: &CStr = c"=expression";
+const CONDITION: &CStr = c"=condition";
+const STATEMENT: &CStr = c"=statement";
+
+/// Whether a chunk of this name was evaluated.
+pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
+    [EXPRESSION, CONDITION, STATEMENT].iter().any(|name| name.to_bytes() == chunk_name)
 }
 
 /// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.

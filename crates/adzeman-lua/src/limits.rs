@@ -1,6 +1,6 @@
 //! What an evaluation may take, and how far it has come. The hooks that ask are in [`ffi::limit`](crate::ffi::limit).
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -87,6 +87,8 @@ struct Running {
 #[derive(Default)]
 pub(crate) struct Bounds {
     running: RefCell<Option<Running>>,
+    /// Whether the innermost one has a limit: what every hook asks.
+    limited: Cell<bool>,
     pub(crate) progress: Arc<Progress>,
     last_number: AtomicU64,
 }
@@ -131,19 +133,22 @@ impl Bounds {
 
     fn replace(&self, running: Running) -> Outer {
         self.progress.show(Some(&running));
+        self.limited.set(running.time.is_some());
         Outer(self.running.replace(Some(running)))
     }
 
     /// It is done. Answers what has to be put back, and why it was cut off, if it was.
     pub(crate) fn end(&self, outer: Outer) -> (Held, Option<EngineError>) {
         self.progress.show(outer.0.as_ref());
+        self.limited.set(outer.0.as_ref().is_some_and(|outer| outer.time.is_some()));
         let done = self.running.replace(outer.0);
         done.map(|done| (done.held, done.over)).unwrap_or_default()
     }
 
     /// Whether an evaluation with a limit is under way.
+    #[inline]
     pub(crate) fn is_limited(&self) -> bool {
-        self.running.borrow().as_ref().is_some_and(|running| running.time.is_some())
+        self.limited.get()
     }
 
     /// Whether one without is, as the innermost one.

@@ -39,6 +39,9 @@ fn check(text: &str) -> Result<(), String> {
         return Err(format!("it is {} bytes long, and {MOST_SCRIPT_BYTES} are read", text.len()));
     }
     let deepest = deepest(text);
+    if deepest.has_backtick {
+        return Err("a '`' means nothing in Lua".to_owned());
+    }
     if deepest.levels > MOST_LEVELS {
         return Err(format!("it nests deeper than {MOST_LEVELS} levels, which is as deep as Lua reads"));
     }
@@ -71,6 +74,8 @@ pub(crate) fn on_large_stack<T: Send>(text: &str, read: impl FnOnce(&str) -> T +
 struct Depth {
     levels: usize,
     operators: usize,
+    /// Whether there is a backtick outside of texts and comments, which the parser has no answer to.
+    has_backtick: bool,
 }
 
 /// What was seen last.
@@ -170,6 +175,7 @@ impl Counter {
                 return 2;
             }
             [b'=', ..] => self.expression_ends(),
+            [b'`', ..] => self.deepest.has_backtick = true,
             [b'^' | b'#', ..] => self.operator(true),
             [b'-' | b'~', ..] => self.operator(self.last == Last::Other),
             [b'+' | b'*' | b'/' | b'%' | b'&' | b'|' | b'<' | b'>', ..] => self.operator(false),
@@ -255,7 +261,7 @@ mod tests {
 
     #[track_caller]
     fn depth(text: &str, levels: usize, operators: usize) {
-        assert_eq!(deepest(text), Depth { levels, operators }, "{text}");
+        assert_eq!(deepest(text), Depth { levels, operators, has_backtick: false }, "{text}");
     }
 
     #[test]
@@ -290,6 +296,11 @@ mod tests {
         }
         assert!(check_typed(&deep("1 or ", "", 4774)).is_ok());
         assert!(check_typed(&deep("1+", "", 20_000)).unwrap_err().contains("more than 10000 operators"));
+        for text in ["`", "a.`b`", "x = `{1}`"] {
+            assert!(check_typed(text).unwrap_err().contains("'`' means nothing"));
+            assert_eq!(on_large_stack(text, |_| ()), None);
+        }
+        assert!(check_typed("'`' .. [[`]] -- `").is_ok());
         assert!(check_typed(&"x".repeat(70_000)).unwrap_err().contains("70000 bytes long"));
     }
 }

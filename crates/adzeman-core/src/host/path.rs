@@ -54,9 +54,10 @@ impl Path {
             let rest = &text[at..];
             if let Some(inner) = rest.strip_prefix('[') {
                 if let Some(quoted) = inner.strip_prefix('"') {
-                    let end = quoted.find("\"]").ok_or_else(|| fail("the bracket is not closed", text.len()))?;
-                    path.0.push(Segment::Field(quoted[..end].replace("\\\"", "\"").replace("\\\\", "\\")));
-                    at += end + 4;
+                    let (name, length) =
+                        unquote(quoted).ok_or_else(|| fail("the bracket is not closed", text.len()))?;
+                    path.0.push(Segment::Field(name));
+                    at += length + 2;
                     continue;
                 }
                 let end = inner.find(']').ok_or_else(|| fail("the bracket is not closed", text.len()))?;
@@ -113,14 +114,38 @@ impl Path {
         let mut text = String::new();
         for segment in &self.0 {
             match segment {
-                Segment::Field(name) if !is_plain(name) => text.push_str(&format!("[{name:?}]")),
+                Segment::Field(name) if !is_plain(name) => text.push_str(&quote(name)),
                 Segment::Field(name) if text.is_empty() => text.push_str(name),
                 Segment::Field(name) => text.extend([".", name]),
-                Segment::Index(index) => text.push_str(&format!("[{}]", index + base)),
+                Segment::Index(index) => text.push_str(&format!("[{}]", index.saturating_add(base))),
             }
         }
         text
     }
+}
+
+/// A name in brackets and quotes, with escapes that scripts know as well.
+fn quote(name: &str) -> String {
+    let escaped = name.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n").replace('\r', "\\r");
+    format!("[\"{escaped}\"]")
+}
+
+/// The name that ends with `"]`, and how many bytes it takes with that.
+fn unquote(quoted: &str) -> Option<(String, usize)> {
+    let mut name = String::new();
+    let mut characters = quoted.char_indices();
+    while let Some((at, c)) = characters.next() {
+        match c {
+            '\\' => name.push(match characters.next()?.1 {
+                'n' => '\n',
+                'r' => '\r',
+                other => other,
+            }),
+            '"' => return quoted[at..].starts_with("\"]").then_some((name, at + 2)),
+            other => name.push(other),
+        }
+    }
+    None
 }
 
 /// Whether a field can stand behind a dot.
@@ -140,8 +165,17 @@ mod tests {
 
     #[test]
     fn paths_read_and_print_the_same() {
-        for text in ["locks", "locks.upper.level", "boats[0]", "a[3].b[1].name", "[2]", "", "a[\"two words\"].b[\"7\"]"]
-        {
+        for text in [
+            "locks",
+            "locks.upper.level",
+            "boats[0]",
+            "a[3].b[1].name",
+            "[2]",
+            "",
+            "a[\"two words\"].b[\"7\"]",
+            r#"a["\"]"].b["\\"].c["x\ny"]"#,
+            "größe[\"\u{1F6A2}\u{301}\"]",
+        ] {
             assert_eq!(Path::parse(text, 0).unwrap().display(0), text);
         }
         assert_eq!(Path::parse("boats[1]", 1).unwrap(), Path::parse("boats[0]", 0).unwrap());

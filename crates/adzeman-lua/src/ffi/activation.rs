@@ -84,6 +84,11 @@ impl Activation {
         Self { state, record: unsafe { ptr::read(record) } }
     }
 
+    /// The thread that it runs on.
+    pub(super) fn state(&self) -> State {
+        self.state
+    }
+
     pub(super) fn record_mut(&mut self) -> *mut ffi::lua_Debug {
         &raw mut self.record
     }

@@ -86,6 +86,12 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
     let (context, event) = unsafe { (context_of(raw), (*record).event) };
+    if let Some(context) = context.filter(|context| context.bounds.is_limited()) {
+        // This hook stands where the one of evaluations should: an interrupt has set it meanwhile, or the thread was there before.
+        // SAFETY: `raw` is the running thread.
+        caught(|| limit::reach(context, unsafe { State::new(raw) }));
+        return;
+    }
     if let Some(context) = context
         && event == ffi::LUA_HOOKLINE
         && context.is_gated()
@@ -238,6 +244,8 @@ unsafe fn set_mask(context: &Context, raw: *mut ffi::lua_State, mask: c_int) {
 /// # Safety
 /// As [`on_hook`].
 unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    caught(|| limit::limit_finalizers(context, unsafe { State::new(raw) }));
     if context.bounds.spend(0) {
         caught(|| context.abandon());
     } else if context.wants_attention() {
@@ -281,7 +289,10 @@ unsafe fn holds(
 pub(super) unsafe fn abandon(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
     unsafe {
-        ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKCOUNT, 1);
+        // Once is enough: setting a hook walks the whole stack.
+        if ffi::lua_gethookcount(raw) != 1 || ffi::lua_gethookmask(raw) != ffi::LUA_MASKCOUNT {
+            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKCOUNT, 1);
+        }
         limit::raise_through(raw, c"the handler was given up by the debugger");
     }
 }
@@ -346,12 +357,22 @@ const LOOK_UP_INSTRUCTIONS: c_int = 100_000;
 /// What a thread watches besides while such a call runs: that, and which functions it calls.
 const LOOKING_UP: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 
+/// Watches lines from the next instruction on.
+pub(crate) fn look_soon(thread: State) {
+    // SAFETY: the thread is live: the main one, or one that runs.
+    unsafe { watch_from_signal(thread.raw()) };
+}
+
 /// From a signal handler on the script's own thread: watch lines from the next instruction on. Lua documents
 /// `lua_sethook` as safe there (`ldebug.c`).
 ///
 /// # Safety
 /// `raw` is a thread, of a live state that belongs to the calling OS thread, that is kept alive.
 pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
-    // SAFETY: given by the caller.
-    unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0) };
+    // SAFETY: given by the caller. What is evaluated keeps its limit; the script is asked as soon as it goes on itself.
+    unsafe {
+        if !ffi::lua_gethook(raw).is_some_and(|held| limit::is_ours(held as *const ())) {
+            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0);
+        }
+    }
 }

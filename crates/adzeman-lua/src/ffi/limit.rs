@@ -69,11 +69,13 @@ pub(crate) fn begin(coroutine: State) -> Held {
     Held { collector: Some(collector), ..Held::default() }
 }
 
-/// Puts everything back.
+/// Puts everything back, when the evaluation is no longer under way: hooks first, since what follows makes calls, and the
+/// collector last, when every finalizer has its limit.
 pub(crate) fn end(state: State, held: Held) {
     for saved in held.saved.into_iter().rev() {
         saved.thread.set_hook(saved.hook, saved.mask, saved.count);
     }
+    wrap(state, held.finalized);
     if let Some(collector) = held.collector {
         // SAFETY: the state is live; this is what `begin` answered.
         unsafe { internals::release_collector(state.raw(), collector) };
@@ -207,7 +209,14 @@ pub(super) unsafe fn called_openly(
     // SAFETY: given by the caller.
     let (address, function) = unsafe { (native_called(raw, record)?, Activation::of_hook(State::new(raw), record)) };
     context.bounds.progress.note_native(address, || function.info().name);
-    refused(native_at(address)?.effect)
+    let effect = native_at(address)?.effect;
+    match effect {
+        Effect::SetsMetatable => note_finalizer(context, function.state(), &function),
+        // Before any of them runs.
+        Effect::Collector => limit_finalizers(context, function.state()),
+        _ => {}
+    }
+    refused(effect)
 }
 
 /// The address of the function called, if it is not written in Lua.
@@ -228,7 +237,7 @@ unsafe fn native_called(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -
 }
 
 /// Has the hook ask on a thread that was there before.
-fn reach(context: &Context, thread: State) {
+pub(super) fn reach(context: &Context, thread: State) {
     // SAFETY: the thread is live: it is on a stack, or was found among what is alive, and the collector stands still.
     let saved = unsafe {
         let (hook, mask) = (ffi::lua_gethook(thread.raw()), ffi::lua_gethookmask(thread.raw()));
@@ -330,17 +339,25 @@ fn keep_finalized(state: State, number: i64) -> Result<(), EngineError> {
     state.raw_set(-3)
 }
 
-/// Puts a limit before the finalizers that an evaluation has given to objects, as they are at its end.
-///
-/// # Errors
-/// When the state has no memory left.
-pub(crate) fn limit_finalizers(state: State, held: &Held) -> Result<(), EngineError> {
-    if held.finalized == 0 {
-        return Ok(());
+/// Puts a limit before the finalizers that a call without a limit has given to objects so far, as they are now.
+pub(super) fn limit_finalizers(context: &Context, state: State) {
+    wrap(state, context.bounds.with_held(|held| std::mem::take(&mut held.finalized)).unwrap_or(0));
+}
+
+fn wrap(state: State, count: i64) {
+    if count > 0 {
+        let top = state.top();
+        if let Err(error) = wrap_finalizers(state, count) {
+            tracing::warn!(%error, "a finalizer that an evaluation has given has no limit");
+        }
+        state.cut_to(top);
     }
+}
+
+fn wrap_finalizers(state: State, count: i64) -> Result<(), EngineError> {
     let top = state.top();
     state.push_slot(Slot::Finalized);
-    for number in 1..=held.finalized {
+    for number in 1..=count {
         state.raw_get_index(top + 1, number);
         state.raw_get_field(-1, "__gc")?;
         if state.type_at(-1) == Type::Function && state.native_address_at(-1) != limited_finalizer as *const () as usize
@@ -350,7 +367,6 @@ pub(crate) fn limit_finalizers(state: State, held: &Held) -> Result<(), EngineEr
         }
         state.cut_to(top + 1);
     }
-    state.cut_to(top);
     state.push_nil();
     state.set_slot(Slot::Finalized)
 }
@@ -384,7 +400,10 @@ unsafe extern "C-unwind" fn limited_finalizer(raw: *mut ffi::lua_State) -> c_int
 unsafe fn give_up(context: &Context, raw: *mut ffi::lua_State, event: c_int) {
     // SAFETY: given by the caller. Only hooks of counts may yield.
     unsafe {
-        ffi::lua_sethook(raw, Some(on_limit), EVENTS, 1);
+        // Once is enough: setting a hook walks the whole stack.
+        if ffi::lua_gethookcount(raw) != 1 {
+            ffi::lua_sethook(raw, Some(on_limit), EVENTS, 1);
+        }
         let is_inner = !context.bounds.is_base(State::new(raw));
         if is_inner && ffi::lua_isyieldable(raw) != 0 {
             if event == ffi::LUA_HOOKCOUNT {

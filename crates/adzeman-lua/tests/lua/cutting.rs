@@ -29,6 +29,26 @@ local level = 1
 level = level + 1 --stop
 return level";
 
+#[test]
+fn as_many_finalizers_as_an_evaluation_can_give_are_limited() {
+    let text = "(function() while true do local a = select(2, saved.pcall(function() \
+        saved.setmetatable({}, {__gc = function() while true do saved.collect('step') end end}) \
+        saved.collect('collect') saved.collect() end)) end end)()";
+    for seconds in [0.01, 0.05, 0.3] {
+        in_time(text, move || {
+            let ran = run(SCRIPT, move |engine, _| {
+                for _ in 0..3 {
+                    evaluate_within(engine, Duration::from_secs_f64(seconds), text).unwrap_err();
+                }
+                Go::Freely
+            });
+            for _ in 0..5 {
+                ran.lua.gc_collect().unwrap();
+            }
+        });
+    }
+}
+
 /// Fails the whole test, by name, when `work` does not come to an end.
 fn in_time<T: Send + 'static>(what: &str, work: impl FnOnce() -> T + Send + 'static) -> T {
     let (done, is_done) = mpsc::channel();

@@ -84,13 +84,20 @@ pub fn folder() -> io::Result<PathBuf> {
 /// # Errors
 /// When the folder cannot be read.
 pub fn announced() -> io::Result<Vec<Found>> {
+    announced_in(&folder()?)
+}
+
+/// The same of a folder that is known to be the user's own.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn announced_in(folder: &Path) -> io::Result<Vec<Found>> {
     let mut found = Vec::new();
-    let folder = folder()?;
-    for entry in fs::read_dir(&folder)? {
+    for entry in fs::read_dir(folder)? {
         let file = entry?.path();
         let is_note = file.extension().is_some_and(|extension| extension == "json");
         if is_note && let Some(announcement) = read(&file) {
-            found.push(Found { socket: own_socket(&announcement, &folder), announcement, file });
+            found.push(Found { socket: own_socket(&announcement, folder), announcement, file });
         }
         if found.len() == MOST_NOTES {
             break;
