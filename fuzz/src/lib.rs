@@ -28,6 +28,9 @@ pub use panics::{forget_panics, panics, watch_panics};
 pub use session::session;
 
 /// Framing: any bytes, in pieces of any length.
+///
+/// # Panics
+/// When a message takes no bytes, or more than there are.
 pub fn codec(data: &[u8]) {
     let mut input = Unstructured::new(data);
     let piece = input.int_in_range(1..=64).unwrap_or(1);
@@ -73,6 +76,9 @@ pub fn expressions(data: &[u8]) {
 }
 
 /// Source maps, as files and inside scripts.
+///
+/// # Panics
+/// When what was read does not fit together.
 pub fn source_maps(data: &[u8]) {
     let _ = LineMap::parse(data, "build/keeper.lua");
     let text = String::from_utf8_lossy(data);

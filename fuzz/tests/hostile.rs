@@ -1,6 +1,6 @@
 //! Hostile texts in every entry, at a stop, at the host's boundary and while it runs, on a host in a process of its own. Each is
 //! cut off, or what it is stuck in is named; afterwards the host does a thousand more frames, and a new client attaches. What
-//! hangs fails, with its text. `ADZEMAN_FUZZ_RUNS` says how many.
+//! hangs fails, with its text. `ADZEMAN_FUZZ_RUNS` says how many, `ADZEMAN_FUZZ_FIRST` from which on.
 
 use std::io::{BufRead as _, BufReader};
 use std::net::TcpStream;
@@ -142,16 +142,21 @@ fn put(client: &mut Client, entry: Entry, text: &str, at_stop: bool, what: &str)
         json!({"source": {"path": "toll.lua"}, "breakpoints": [wanted]})
     };
     match entry {
-        Entry::Expression => {
-            drop(answered(client, "evaluate", with(json!({"expression": text, "context": "repl"})), what))
+        Entry::Expression | Entry::Watch | Entry::Hover => {
+            let context = match entry {
+                Entry::Watch => "watch",
+                Entry::Hover => "hover",
+                _ => "repl",
+            };
+            answered(client, "evaluate", with(json!({"expression": text, "context": context})), what);
         }
-        Entry::Watch => drop(answered(client, "evaluate", with(json!({"expression": text, "context": "watch"})), what)),
-        Entry::Hover => drop(answered(client, "evaluate", with(json!({"expression": text, "context": "hover"})), what)),
         Entry::Completion => {
             let column = text.chars().count() + 1;
             answered(client, "completions", with(json!({"text": text, "column": column})), what);
         }
-        Entry::Table => drop(answered(client, "adzeman/table", with(json!({"expression": text})), what)),
+        Entry::Table => {
+            answered(client, "adzeman/table", with(json!({"expression": text})), what);
+        }
         Entry::Assignment => {
             answered(client, "setExpression", with(json!({"expression": "_G.given", "value": text})), what);
         }
@@ -198,6 +203,11 @@ fn go_into(client: &mut Client, at_stop: bool, command: &str, arguments: Json, w
     runs_into(client, command, arguments, what);
 }
 
+/// A number that the environment may give.
+fn number(name: &str, usual: u64) -> u64 {
+    std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual)
+}
+
 /// Numbers that are as good as random, the same each time.
 fn bytes(seed: u64) -> Vec<u8> {
     let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
@@ -212,20 +222,20 @@ fn bytes(seed: u64) -> Vec<u8> {
 
 #[test]
 fn every_hostile_text_is_cut_off_in_every_entry() {
-    let runs = std::env::var("ADZEMAN_FUZZ_RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(120_u64);
+    let runs = number("ADZEMAN_FUZZ_RUNS", 120);
     let mut host = Host::start();
-    for seed in std::env::var("ADZEMAN_FUZZ_FIRST").ok().and_then(|first| first.parse().ok()).unwrap_or(0)..runs {
+    for seed in number("ADZEMAN_FUZZ_FIRST", 0)..runs {
         let bytes = bytes(seed + 1);
         let text = hostile_text(&mut Unstructured::new(&bytes)).unwrap();
         let entry = ENTRIES[usize::try_from(seed).unwrap() % ENTRIES.len()];
-        let at_stop = bytes[0] % 2 == 0;
+        let at_stop = bytes[0].is_multiple_of(2);
         let shown: String = text.chars().take(400).collect();
         let what = format!("{entry:?} (seed {seed}, at a stop: {at_stop}): {shown}");
         let begun = Instant::now();
         let mut client = host.attach(&what);
         put(&mut client, entry, &text, at_stop, &what);
         // However it leaves.
-        if bytes[1] % 2 == 0 {
+        if bytes[1].is_multiple_of(2) {
             answered(&mut client, "disconnect", json!({}), &what);
         }
         drop(client);

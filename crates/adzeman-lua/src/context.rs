@@ -452,9 +452,12 @@ impl Context {
     /// Gives the handler under way up: from its next instruction on it raises, and no `pcall` of the script can catch that,
     /// until [`watch`](Self::watch) is called again.
     pub(crate) fn abandon(&self) {
+        // Calls that this makes itself are not what is given up.
+        self.quietly(|| {
+            self.find_threads();
+            self.set_hooks(Watching::Abandoning);
+        });
         self.abandoning.set(true);
-        self.find_threads();
-        self.set_hooks(Watching::Abandoning);
     }
 
     fn set_hooks(&self, how: Watching) {

@@ -89,6 +89,8 @@ pub(crate) struct Bounds {
     running: RefCell<Option<Running>>,
     /// Whether the innermost one has a limit: what every hook asks.
     limited: Cell<bool>,
+    /// Whether its hook is looking.
+    pub(crate) is_at_work: Cell<bool>,
     pub(crate) progress: Arc<Progress>,
     last_number: AtomicU64,
 }

@@ -249,7 +249,7 @@ where
     O::State: Serialize,
 {
     Box::new(move |name| {
-        let data = object.with(|state| to_data(state));
+        let data = object.with(to_data);
         data.ok_or_else(|| HostError::Busy { path: name.to_owned() })?
             .map_err(|error| HostError::Unreadable { path: name.to_owned(), why: error.to_string() })
     })

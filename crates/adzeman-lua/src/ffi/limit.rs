@@ -110,11 +110,16 @@ unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi:
         }
         let event = (*record).event;
         let mut refused = None;
+        // Calls that this makes itself, on other threads, are not what is limited.
+        if context.bounds.is_at_work.replace(true) {
+            return;
+        }
         caught(|| match event {
             ffi::LUA_HOOKCOUNT => spend(context, raw),
             ffi::LUA_HOOKRET => asked(context, raw),
             _ => refused = called(context, raw, record),
         });
+        context.bounds.is_at_work.set(false);
         if context.bounds.is_over() {
             give_up(context, raw, event);
         } else if let Some(why) = refused {
