@@ -280,13 +280,12 @@ impl Context {
     fn running_functions(&self) -> HashSet<usize> {
         let mut running = HashSet::new();
         let outcome = walk::for_each_thread(self.main, &mut |thread| {
-            let mut level = 0;
-            while let Some(function) = thread.level(level) {
+            thread.for_each_level(|_, function| {
                 function.push_function();
                 running.insert(thread.address_at(-1));
                 thread.pop(1);
-                level += 1;
-            }
+                true
+            });
         });
         if let Err(error) = outcome {
             tracing::warn!(%error, "the Lua state could not be walked whole");

@@ -285,18 +285,16 @@ fn both_no_number(state: State) -> bool {
 /// Pushes a local of a call that may be on another thread; false when the call is over.
 fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool {
     let push = |thread: State| {
-        let mut level = 0;
-        while let Some(function) = thread.level(level) {
-            if function.call() == call {
-                let found = function.push_local(number).is_some();
-                if found {
-                    thread.move_to(state, 1);
-                }
-                return found;
+        let mut found = false;
+        thread.for_each_level(|_, function| {
+            let is_call = function.call() == call;
+            if is_call && function.push_local(number).is_some() {
+                found = true;
+                thread.move_to(state, 1);
             }
-            level += 1;
-        }
-        false
+            !is_call
+        });
+        found
     };
     if state.address() == thread {
         return push(state);

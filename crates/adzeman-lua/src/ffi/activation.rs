@@ -5,6 +5,7 @@ use std::{mem, ptr, slice};
 
 use mlua::ffi;
 
+use super::layout;
 use super::state::State;
 
 /// What is known of a function on the stack or of one that is only held.
@@ -44,6 +45,36 @@ impl State {
         unsafe {
             let mut record = mem::zeroed::<ffi::lua_Debug>();
             (ffi::lua_getstack(self.raw(), level, &raw mut record) != 0).then_some(Activation { state: self, record })
+        }
+    }
+
+    /// Shows the functions on the stack, from the innermost outwards, until `look` answers false. Each look at a
+    /// [`level`](Self::level) walks there; this walks once.
+    pub(crate) fn for_each_level(self, mut look: impl FnMut(usize, &mut Activation) -> bool) {
+        if !layout::is_known() {
+            let levels = (0..).map_while(|level| Some((level, self.level(level)?)));
+            for (level, mut function) in levels {
+                if !look(level, &mut function) {
+                    return;
+                }
+            }
+            return;
+        }
+        let Some(mut function) = self.level(0) else { return };
+        for level in 0.. {
+            // SAFETY: the record is of a function on this stack, which does not change while it is looked at, or is as it was
+            // again afterwards; the one at the bottom is of none.
+            let below = unsafe { layout::call_below(layout::call_of(&raw const function.record)) };
+            if !look(level, &mut function) {
+                return;
+            }
+            // SAFETY: as above.
+            unsafe {
+                if below.is_null() || layout::call_below(below).is_null() {
+                    return;
+                }
+                layout::set_call(&raw mut function.record, below);
+            }
         }
     }
 
@@ -97,16 +128,14 @@ impl Activation {
     /// depth.
     pub(crate) fn call(&self) -> usize {
         // SAFETY: the record was filled in by Lua.
-        unsafe { super::layout::call_of(&raw const self.record) as usize }
+        unsafe { layout::call_of(&raw const self.record) as usize }
     }
 
     /// What tells the function's definition from others; `None` for one that is not written in Lua, or when the engine's
     /// records are not known.
-    pub(crate) fn definition(&self) -> Option<super::layout::Definition> {
+    pub(crate) fn definition(&self) -> Option<layout::Definition> {
         // SAFETY: the layout is known, and the record is of a function on this thread's stack.
-        super::layout::is_known()
-            .then(|| unsafe { super::layout::definition_of(super::layout::call_of(&raw const self.record)) })
-            .flatten()
+        layout::is_known().then(|| unsafe { layout::definition_of(layout::call_of(&raw const self.record)) }).flatten()
     }
 
     /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many.

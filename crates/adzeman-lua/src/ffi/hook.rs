@@ -339,16 +339,15 @@ pub(crate) fn watch(context: &Context, state: State, how: Watching) {
 /// What a gated thread has to watch at this moment, by the functions on its stack.
 fn gated_mask(context: &Context, state: State) -> c_int {
     let mut mask = AT_GATE;
-    for level in 0.. {
-        let Some(mut function) = state.level(level) else { break };
+    state.for_each_level(|level, function| {
         // SAFETY: a gate is only used where the layout is known; the record is of a function on this stack.
         let held =
             unsafe { holds(context, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
         if held == Some(true) {
             mask = if level == 0 { IN_WATCHED } else { BELOW_WATCHED };
-            break;
         }
-    }
+        held != Some(true)
+    });
     mask
 }
 

@@ -54,6 +54,28 @@ pub(crate) struct Definition {
     pub(crate) source: usize,
 }
 
+/// `CallInfo.previous`, the call below.
+const PREVIOUS_OF_CALL: usize = 16;
+
+/// The call below another one; null for the one at the bottom of a stack, which is of no function.
+///
+/// # Safety
+/// [`is_known`] has answered true, and `call` belongs to a stack of this thread.
+pub(super) unsafe fn call_below(call: *const c_void) -> *const c_void {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(call.byte_add(PREVIOUS_OF_CALL).cast()) }
+}
+
+/// Makes a record that `lua_getstack` filled in one of another call of the same stack.
+///
+/// # Safety
+/// As [`call_below`].
+pub(super) unsafe fn set_call(record: *mut ffi::lua_Debug, call: *const c_void) {
+    let offset = mem::size_of::<ffi::lua_Debug>() - mem::size_of::<*const c_void>();
+    // SAFETY: given by the caller; the member lies within the record (see `call_of`).
+    unsafe { ptr::write(record.byte_add(offset).cast(), call) };
+}
+
 /// The engine's record of the call that a hook was called for.
 ///
 /// # Safety
@@ -111,7 +133,7 @@ unsafe extern "C-unwind" fn compare(raw: *mut ffi::lua_State, record: *mut ffi::
         ffi::lua_getinfo(raw, c"Sf".as_ptr(), record);
         let (closure, is_native) = (ffi::lua_topointer(raw, -1), ffi::lua_iscfunction(raw, -1) != 0);
         ffi::lua_settop(raw, -2);
-        agrees(record, closure, is_native)
+        agrees(raw, record, closure, is_native)
     };
     COMPARED[if !outcome {
         DIFFERED
@@ -131,14 +153,27 @@ fn closure_is_native(record: *const ffi::lua_Debug) -> bool {
 /// Whether the records say of a call what the C API says. Each pointer is followed only when the one before it agreed.
 ///
 /// # Safety
-/// `record` is that of the running function, with `S` filled in; `closure` is its address.
-unsafe fn agrees(record: *const ffi::lua_Debug, closure: *const c_void, is_native: bool) -> bool {
+/// `record` is that of the function running on `raw`, with `S` filled in; `closure` is its address.
+unsafe fn agrees(
+    raw: *mut ffi::lua_State,
+    record: *const ffi::lua_Debug,
+    closure: *const c_void,
+    is_native: bool,
+) -> bool {
     // SAFETY: given by the caller. The call's first member is compared with the closure's address, found by the C API,
     // before anything behind it is read; a Lua closure is longer than the offset of its prototype, and a prototype than
     // those of its members.
     unsafe {
         let call = call_of(record);
         if call.is_null() || !(call as usize).is_multiple_of(8) {
+            return false;
+        }
+        // The C API says which call is below, and whether there is one.
+        let mut below = mem::zeroed::<ffi::lua_Debug>();
+        let previous: *const c_void = ptr::read(call.byte_add(PREVIOUS_OF_CALL).cast());
+        let has_below = ffi::lua_getstack(raw, 1, &raw mut below) != 0;
+        let is_bottom = || ptr::read::<*const c_void>(previous.byte_add(PREVIOUS_OF_CALL).cast()).is_null();
+        if previous.is_null() || has_below && call_of(&raw const below) != previous || has_below == is_bottom() {
             return false;
         }
         let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());

@@ -7,6 +7,7 @@ use std::ffi::{c_int, c_void};
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
+use super::activation::Activation;
 use super::internals;
 use super::state::{Slot, State, Type};
 
@@ -139,18 +140,24 @@ impl Walk {
                 self.add()?;
             }
         }
-        for level in 0.. {
-            let Some(function) = thread.level(level) else { break };
-            function.push_function();
+        let mut outcome = Ok(());
+        thread.for_each_level(|_, function| {
+            outcome = self.activation(thread, function);
+            outcome.is_ok()
+        });
+        outcome
+    }
+
+    fn activation(&mut self, thread: State, function: &Activation) -> Result<(), EngineError> {
+        function.push_function();
+        thread.move_to(self.state, 1);
+        self.add()?;
+        for number in 1.. {
+            if function.push_local(number).is_none() {
+                break;
+            }
             thread.move_to(self.state, 1);
             self.add()?;
-            for number in 1.. {
-                if function.push_local(number).is_none() {
-                    break;
-                }
-                thread.move_to(self.state, 1);
-                self.add()?;
-            }
         }
         Ok(())
     }
