@@ -230,8 +230,8 @@ pub trait Engine {
     /// Says what is wrong with the text, or what it raised.
     fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError>;
 
-    /// Evaluates a text as the script itself would: without a limit, until it is cancelled, and with its lines reported to the
-    /// supervisor, so that breakpoints in it stop. Engines that cannot do that evaluate as always.
+    /// Evaluates a text as the script itself would: without a limit but that on memory, until it is cancelled, and with its
+    /// lines reported to the supervisor, so that breakpoints in it stop. Engines that cannot do that evaluate as always.
     ///
     /// # Errors
     /// As [`evaluate`](Self::evaluate).

@@ -390,7 +390,7 @@ impl Context {
         coroutine.move_to(state, count - 1);
         match status {
             Some(limit::DONE) => Ok(count - 1),
-            Some(limit::OUT_OF_MEMORY) if self.bounds.is_limited() => {
+            Some(limit::OUT_OF_MEMORY) => {
                 self.bounds.is_over_memory();
                 Err(EngineError::Runtime("not enough memory".to_owned()))
             }
@@ -400,19 +400,30 @@ impl Context {
 
     /// Limits what runs on a thread made for it.
     fn limit<'a>(&'a self, state: State, coroutine: State, allowance: &Allowance) -> Limited<'a> {
-        let lua = self.lua();
-        let used = || lua.as_ref().map_or(0, Lua::used_memory);
-        let set = |limit: usize| lua.as_ref().and_then(|lua| lua.set_memory_limit(limit).ok());
-        let most = used().saturating_add(allowance.memory_bytes);
-        let before = set(most);
-        if let Some(stricter) = before.filter(|before| *before != 0 && *before < most) {
-            set(stricter);
-        }
+        let before = self.limit_memory(allowance.memory_bytes);
         // A state that is not the binding's own is counted.
         let counted = before.is_none().then(|| limit::counted_bytes(state).saturating_add(allowance.memory_bytes));
-        let held = limit::begin(coroutine);
-        let outer = self.bounds.begin(coroutine, allowance, counted, held);
-        Limited { context: self, state, lua: lua.zip(before), outer: Some(outer) }
+        let outer = self.bounds.begin(coroutine, allowance, counted, limit::begin(coroutine));
+        Limited { context: self, state, memory_before: before, outer: Some(outer) }
+    }
+
+    /// Limits only how much memory it takes, where the binding sees to that.
+    fn limit_openly<'a>(&'a self, state: State, coroutine: State, cancel: &Cancel) -> Limited<'a> {
+        let memory_bytes = self.supervisor().allowance().memory_bytes;
+        let before = self.limit_memory(memory_bytes);
+        let outer = self.bounds.begin_open(coroutine, cancel, memory_bytes, limit::Held::default());
+        Limited { context: self, state, memory_before: before, outer: Some(outer) }
+    }
+
+    /// Has the binding refuse more memory than `bytes` beyond what is used; a stricter limit stays. Answers the one before.
+    fn limit_memory(&self, bytes: usize) -> Option<(Lua, usize)> {
+        let lua = self.lua()?;
+        let most = lua.used_memory().saturating_add(bytes);
+        let before = lua.set_memory_limit(most).ok()?;
+        if before != 0 && before < most {
+            let _ = lua.set_memory_limit(before);
+        }
+        Some((lua, before))
     }
 
     /// Runs a finalizer that an evaluation has given, with its object on top of `state`, for a moment at most. After some that
@@ -543,8 +554,8 @@ impl Context {
         Ok(())
     }
 
-    /// Runs the function on top of `state` as the script itself would: without a limit, until it is cancelled, and with
-    /// breakpoints honoured. Answers how many results it leaves.
+    /// Runs the function on top of `state` as the script itself would: without a limit but that on memory, until it is
+    /// cancelled, and with breakpoints honoured. Answers how many results it leaves.
     pub(crate) fn run_openly(
         &self,
         state: State,
@@ -555,20 +566,12 @@ impl Context {
         let coroutine = self.push_guarded(state, 0, true)?;
         state.push_copy(-1);
         walk::note_thread(state)?;
-        let outer = self.bounds.begin_open(coroutine, cancel, limit::Held::default());
+        let limited = self.limit_openly(state, coroutine, cancel);
         let running = self.set_running(Some(coroutine));
         let outcome =
             self.openly(|| self.within(environment, target, || self.loudly(|| self.resume(state, coroutine, 1))));
         self.set_running(running);
-        let (held, over) = self.bounds.end(outer);
-        limit::end(state, held);
-        match over {
-            Some(why) => {
-                state.pop(outcome.unwrap_or(0));
-                Err(why)
-            }
-            None => outcome,
-        }
+        limited.end(outcome)
     }
 }
 
@@ -577,7 +580,7 @@ struct Limited<'a> {
     context: &'a Context,
     state: State,
     /// The binding, with the limit on memory that it had.
-    lua: Option<(Lua, usize)>,
+    memory_before: Option<(Lua, usize)>,
     outer: Option<Outer>,
 }
 
@@ -595,7 +598,7 @@ impl Limited<'_> {
 
     fn put_back(&mut self) -> Option<EngineError> {
         let (held, over) = self.context.bounds.end(self.outer.take()?);
-        if let Some((lua, before)) = &self.lua
+        if let Some((lua, before)) = &self.memory_before
             && let Err(error) = lua.set_memory_limit(*before)
         {
             tracing::warn!(%error, "the limit on memory could not be put back");

@@ -116,8 +116,8 @@ impl Bounds {
         })
     }
 
-    /// The same without a limit, until it is cancelled.
-    pub(crate) fn begin_open(&self, base: State, cancel: &Cancel, held: Held) -> Outer {
+    /// The same without a limit but that on memory, until it is cancelled.
+    pub(crate) fn begin_open(&self, base: State, cancel: &Cancel, memory_bytes: usize, held: Held) -> Outer {
         self.replace(Running {
             number: self.last_number.fetch_add(1, Relaxed) + 1,
             base,
@@ -125,7 +125,7 @@ impl Bounds {
             deadline: None,
             instructions: u64::MAX,
             left: u64::MAX,
-            memory_bytes: usize::MAX,
+            memory_bytes,
             most_bytes: None,
             cancel: cancel.clone(),
             over: None,

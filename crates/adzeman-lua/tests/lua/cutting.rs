@@ -223,6 +223,10 @@ fn memory_is_bounded() {
             at_stop(SCRIPT, move |engine| evaluate_within(engine, Duration::from_secs(30), text).unwrap_err())
         });
         assert!(matches!(error, EngineError::OverMemory { .. }), "{text}: {error}");
+        let error = in_time(text, move || {
+            at_stop(SCRIPT, move |engine| engine.run_openly(Some(0), text, &Cancel::default()).unwrap_err())
+        });
+        assert!(matches!(error, EngineError::OverMemory { .. }), "run {text}: {error}");
     }
     assert_eq!(outcome("(pcall(string.rep, 'x', 1e9))").unwrap(), "false", "the text goes on, with less");
     is_cut_off("while true do pcall(string.rep, 'x', 1e9) end");
