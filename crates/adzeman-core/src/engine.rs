@@ -122,7 +122,8 @@ pub enum EngineError {
     #[error("{0}")]
     Raised(String),
     /// An evaluation that did more than it may.
-    #[error("gave up after {instructions} instructions; nothing was returned (is there an endless loop in it?)")]
+    #[error("gave up after {} million instructions; nothing was returned (is there an endless loop in it? 'limit' allows more)",
+        instructions / 1_000_000)]
     OverLimit {
         /// How many were allowed.
         instructions: u64,
