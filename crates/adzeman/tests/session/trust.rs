@@ -313,7 +313,9 @@ fn come_and_go() {
     let (handles_after, memory_after) = (count("/proc/self/fd"), resident());
     assert!(handles_after <= handles, "{handles} handles, then {handles_after}");
     assert!(memory_after < memory + 4 * 1024, "{memory} kB, then {memory_after} kB");
-    println!("resident: {memory} kB after 200 rounds, {memory_after} kB after 1,000; handles: {handles}, {handles_after}");
+    println!(
+        "resident: {memory} kB after 200 rounds, {memory_after} kB after 1,000; handles: {handles}, {handles_after}"
+    );
 }
 
 /// Memory of this process, in kB.
