@@ -308,9 +308,6 @@ impl Shared {
             client.set_attached(false);
             was_attached
         };
-        if was_attached && self.attached.fetch_sub(1, SeqCst) == 1 {
-            self.ready.store(false, SeqCst);
-        }
         lock(&self.store).remove_owner(client.owner);
         self.forget_maps_of(client.owner);
         lock(&self.disarmed).remove(&client.owner);
@@ -329,6 +326,10 @@ impl Shared {
         let keep = client.keeps_stop_for();
         if controlled && has_vanished && !keep.is_zero() {
             *lock(&self.keeps_stop_until) = Instant::now().checked_add(keep);
+        }
+        // Not before control is free: whoever comes when nobody is attached gets it.
+        if was_attached && self.attached.fetch_sub(1, SeqCst) == 1 {
+            self.ready.store(false, SeqCst);
         }
         self.rearm();
         if controlled {
