@@ -342,7 +342,7 @@ impl Context {
     /// Pushes a thread in the place of the function with `arguments` arguments on top of `state`, with them, and below them what
     /// catches all that they raise; what is raised is reported to whoever waits for errors if `reports`.
     fn push_guarded(&self, state: State, arguments: i32, reports: bool) -> Result<State, EngineError> {
-        let coroutine = state.push_thread()?;
+        let coroutine = if reports { state.push_thread()? } else { push_spare_thread(state)? };
         let position = state.top() - 1 - arguments;
         coroutine.push_function(if reports { limit::guard_and_report } else { limit::guard });
         state.insert(position);
@@ -376,6 +376,8 @@ impl Context {
         };
         if outcome != Resumed::Finished {
             coroutine.close_thread(state);
+        } else if !self.bounds.is_open() && !self.bounds.is_over() {
+            keep_spare_thread(state, position, coroutine);
         }
         match result {
             Ok(_) => state.remove(position),
@@ -573,6 +575,30 @@ impl Context {
         self.set_running(running);
         limited.end(outcome)
     }
+}
+
+/// Pushes a thread to evaluate on: that of the last evaluation, or a new one. Scripts that hold it can do nothing with it: while
+/// nothing runs on it, it is a coroutine that has ended.
+fn push_spare_thread(state: State) -> Result<State, EngineError> {
+    state.push_slot(Slot::Spare);
+    let Some(spare) = state.thread_at(-1) else {
+        state.pop(1);
+        return state.push_thread();
+    };
+    state.push_nil();
+    state.set_slot(Slot::Spare)?;
+    Ok(spare)
+}
+
+/// Keeps the thread at `position`, which has ended without being cut off, for the next evaluation.
+fn keep_spare_thread(state: State, position: i32, thread: State) {
+    let top = state.top();
+    thread.cut_to(0);
+    state.push_copy(position);
+    if let Err(error) = state.set_slot(Slot::Spare) {
+        tracing::debug!(%error, "the next evaluation makes its own thread");
+    }
+    state.cut_to(top);
 }
 
 /// An evaluation that is limited, until this is dropped.

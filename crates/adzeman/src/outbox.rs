@@ -40,14 +40,14 @@ struct Waiting {
 
 impl Waiting {
     /// Encodes a message and takes it in, if there is room. One that is alone has room, whatever its length.
-    fn take(&mut self, mut message: Message) -> Result<bool, FrameError> {
+    fn take(&mut self, message: &mut Message) -> Result<bool, FrameError> {
         let seq = self.last_seq + 1;
-        match &mut message {
+        match message {
             Message::Event(event) => event.seq = seq,
             Message::Response(response) => response.seq = seq,
             Message::Request(request) => request.seq = seq,
         }
-        let bytes = encode(&message)?;
+        let bytes = encode(message)?;
         let fits = self.bytes == 0 || self.bytes + bytes.len() <= MOST_QUEUED_BYTES;
         if fits {
             self.last_seq = seq;
@@ -61,7 +61,7 @@ impl Waiting {
     fn tell_dropped(&mut self) {
         if self.dropped > 0 {
             let body = serde_json::to_value(DroppedBody { messages: self.dropped }).ok();
-            let told = self.take(Message::Event(Event { seq: 0, event: DROPPED.to_owned(), body }));
+            let told = self.take(&mut Message::Event(Event { seq: 0, event: DROPPED.to_owned(), body }));
             if matches!(told, Ok(true)) {
                 self.dropped = 0;
             }
@@ -78,16 +78,14 @@ impl Outbox {
             return;
         }
         waiting.tell_dropped();
-        let taken = match waiting.take(Message::Event(event.clone())) {
-            Err(FrameError::BodyTooLong { .. }) => {
-                let body = event.body.map(|mut body| {
-                    cut_texts(&mut body);
-                    body
-                });
-                waiting.take(Message::Event(Event { body, ..event }))
-            }
-            other => other,
-        };
+        let mut message = Message::Event(event);
+        let mut taken = waiting.take(&mut message);
+        if matches!(taken, Err(FrameError::BodyTooLong { .. }))
+            && let Message::Event(Event { body: Some(body), .. }) = &mut message
+        {
+            cut_texts(body);
+            taken = waiting.take(&mut message);
+        }
         if !matches!(taken, Ok(true)) {
             waiting.dropped += 1;
         }
@@ -102,7 +100,7 @@ impl Outbox {
             if waiting.is_finished || waiting.is_over {
                 return false;
             }
-            match waiting.take(message.clone()) {
+            match waiting.take(&mut message) {
                 Ok(true) => break,
                 Ok(false) => waiting = self.changed.wait(waiting).unwrap_or_else(PoisonError::into_inner),
                 Err(error) => match &mut message {
@@ -120,7 +118,7 @@ impl Outbox {
     /// The same without waiting: false when there is no room.
     pub(crate) fn try_respond(&self, response: Response) -> bool {
         let mut waiting = lock(&self.waiting);
-        let taken = !waiting.is_over && matches!(waiting.take(Message::Response(response)), Ok(true));
+        let taken = !waiting.is_over && matches!(waiting.take(&mut Message::Response(response)), Ok(true));
         self.changed.notify_all();
         taken
     }

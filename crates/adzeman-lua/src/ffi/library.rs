@@ -7,11 +7,15 @@ use std::sync::OnceLock;
 
 use mlua::ffi;
 
+use super::limit;
+
 /// What calling a function may lead to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Effect {
     /// Nothing but what it is for.
     Plain,
+    /// It is what evaluations are made of.
+    Own,
     /// It runs the thread that it is given, or that it holds.
     RunsThread,
     /// It asks the collector something, or has it collect.
@@ -34,7 +38,7 @@ pub(super) struct Native {
     pub(super) effect: Effect,
 }
 
-/// The function at an address, if it is one of the library.
+/// The function at an address, if it is one of the library, or of this crate.
 pub(super) fn native_at(address: usize) -> Option<&'static Native> {
     natives().get(&address)
 }
@@ -73,6 +77,8 @@ fn natives() -> &'static HashMap<usize, Native> {
             let is_wrapped = name.starts_with("a function of");
             (address, Native { effect: if is_wrapped { Effect::RunsThread } else { effect_of(&name) }, name })
         }));
+        let own = super::proxy::own().into_iter().chain([limit::guard, limit::guard_and_report]);
+        found.extend(own.map(|function| (function as usize, Native { name: String::new(), effect: Effect::Own })));
         found
     })
 }

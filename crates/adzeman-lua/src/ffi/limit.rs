@@ -51,7 +51,7 @@ pub(crate) struct Held {
 
 /// The library's name for the function at an address.
 pub(crate) fn native_name(address: usize) -> Option<String> {
-    native_at(address).map(|native| native.name.clone())
+    native_at(address).filter(|native| native.effect != Effect::Own).map(|native| native.name.clone())
 }
 
 impl State {
@@ -176,14 +176,18 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
     let (state, function) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
     // SAFETY: as above.
     let address = unsafe { native_called(raw, record) }?;
+    let native = native_at(address);
+    if native.is_some_and(|native| native.effect == Effect::Own) {
+        return None;
+    }
     context.bounds.progress.note_native(address, || function.info().name);
     context.bounds.spend(1);
-    let Some(native) = native_at(address) else {
+    let Some(native) = native else {
         reach_all(context, state);
         return None;
     };
     match native.effect {
-        Effect::Plain => {}
+        Effect::Plain | Effect::Own => {}
         Effect::RunsThread => reach_given(context, state, &function),
         Effect::Collector => return ask_collector(context, state, &function),
         Effect::SetsMetatable => note_finalizer(context, state, &function),

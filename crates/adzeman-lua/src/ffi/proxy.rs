@@ -27,6 +27,11 @@ enum Then {
     Set,
 }
 
+/// The functions of this file that evaluated text calls.
+pub(super) fn own() -> [ffi::lua_CFunction; 8] {
+    [environment_get, environment_set, proxy_get, proxy_set, proxy_length, proxy_pairs, next_pair, proxy_text]
+}
+
 /// Runs a callback: panics and errors become Lua errors, raised only when nothing is owned here any more.
 ///
 /// # Safety
@@ -34,12 +39,17 @@ enum Then {
 unsafe fn callback(raw: *mut ffi::lua_State, body: impl FnOnce(&Context, State) -> Result<Then, EngineError>) -> c_int {
     // SAFETY: `raw` is the running thread, alive for the call, with the minimum of free stack.
     let (context, state) = unsafe { (context_of(raw), State::new(raw)) };
+    // The calls that this makes itself are not what an evaluation is limited in; what it answers with may be.
+    let was_at_work = context.is_some_and(|context| context.bounds.is_at_work.replace(true));
     let outcome = match context {
         Some(context) => catch_unwind(AssertUnwindSafe(|| body(context, state)))
             .unwrap_or_else(|_| Err(EngineError::Raised("a fault inside the debugger".to_owned()))),
         None => Err(EngineError::Raised("nobody is attached any more".to_owned())),
     };
     let then = outcome.unwrap_or_else(|error| raise(state, &error));
+    if let Some(context) = context {
+        context.bounds.is_at_work.set(was_at_work);
+    }
     // SAFETY: `Then` owns nothing; a raise from here on unwinds no Rust value. The stack holds what `Then` says.
     unsafe {
         match then {

@@ -6,6 +6,8 @@ use std::{ptr, slice};
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
+use super::library::{Effect, native_at};
+
 /// The type of a Lua value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Type {
@@ -49,10 +51,12 @@ pub(crate) enum Slot {
     Finalized,
     /// The object that was the newest one when threads were looked for last.
     Newest,
+    /// A thread that an evaluation has ended on, for the next one.
+    Spare,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 12] = [0; 12];
+static SLOTS: [u8; 13] = [0; 13];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -340,7 +344,7 @@ impl State {
             && self.push_metatable(index)
             && self.raw_get_field(-1, "__tostring").is_ok()
             && self.is_native_function(-1)
-            && super::library::native_at(self.native_address_at(-1)).is_none();
+            && native_at(self.native_address_at(-1)).is_none_or(|native| native.effect == Effect::Own);
         self.cut_to(top);
         if !is_hosts {
             return None;
