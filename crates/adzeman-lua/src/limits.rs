@@ -73,6 +73,9 @@ struct Running {
     /// Nothing for what has no limit.
     time: Option<Duration>,
     deadline: Option<Instant>,
+    /// When it was looked at last, and how long after the look before that.
+    looked_at: Instant,
+    took: Duration,
     instructions: u64,
     left: u64,
     /// By how much the state may grow, and to how much, where the binding cannot see to it.
@@ -106,6 +109,8 @@ impl Bounds {
             base,
             time: Some(allowance.time),
             deadline: Instant::now().checked_add(allowance.time),
+            looked_at: Instant::now(),
+            took: Duration::ZERO,
             instructions: allowance.instructions,
             left: allowance.instructions,
             memory_bytes: allowance.memory_bytes,
@@ -123,6 +128,8 @@ impl Bounds {
             base,
             time: None,
             deadline: None,
+            looked_at: Instant::now(),
+            took: Duration::ZERO,
             instructions: u64::MAX,
             left: u64::MAX,
             memory_bytes,
@@ -178,6 +185,11 @@ impl Bounds {
         running.over.is_some()
     }
 
+    /// How long the last look was after the one before.
+    pub(crate) fn took(&self) -> Duration {
+        self.running.borrow().as_ref().map_or(Duration::ZERO, |running| running.took)
+    }
+
     /// Whether it was cut off.
     pub(crate) fn is_over(&self) -> bool {
         self.running.borrow().as_ref().is_some_and(|running| running.over.is_some())
@@ -204,10 +216,12 @@ impl Running {
         if self.left < instructions {
             return Some(EngineError::OverLimit { instructions: self.instructions });
         }
-        if self.time.is_some() {
-            self.left -= instructions;
-        }
-        let time = self.time.filter(|_| self.deadline.is_some_and(|deadline| Instant::now() >= deadline));
-        time.map(|time| EngineError::OverTime { time })
+        let time = self.time?;
+        self.left -= instructions;
+        let now = Instant::now();
+        self.took = now.duration_since(self.looked_at);
+        self.looked_at = now;
+        let is_over = self.deadline.is_some_and(|deadline| now >= deadline);
+        is_over.then_some(EngineError::OverTime { time })
     }
 }

@@ -74,6 +74,10 @@ fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>)
     if now.is_cancelled {
         held.cancelled_since.get_or_insert_with(Instant::now);
     }
+    if held.cancelled_since.is_some() {
+        // It may be slow to look up by itself.
+        context.interrupt();
+    }
     let is_over_time = now.time.is_some_and(|time| held.since.elapsed() > time.saturating_add(LATE));
     let is_deaf = held.cancelled_since.is_some_and(|since| since.elapsed() > LATE);
     if (is_over_time || is_deaf) && !held.is_told {

@@ -248,9 +248,17 @@ unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
     caught(|| limit::limit_finalizers(context, unsafe { State::new(raw) }));
     if context.bounds.spend(0) {
         caught(|| context.abandon());
-    } else if context.wants_attention() {
-        // SAFETY: `raw` is the running thread.
-        unsafe { ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS) };
+        return;
+    }
+    // SAFETY: `raw` is the running thread.
+    unsafe {
+        let mask = ffi::lua_gethookmask(raw);
+        if context.wants_attention() {
+            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
+        } else if ffi::lua_gethookcount(raw) == 1 {
+            // An interrupt has asked for this one look.
+            ffi::lua_sethook(raw, Some(on_hook), mask, LOOK_UP_INSTRUCTIONS);
+        }
     }
 }
 
@@ -352,7 +360,7 @@ fn gated_mask(context: &Context, state: State) -> c_int {
 }
 
 /// Instructions of a call that a person asked for between two looks whether it is still wanted.
-const LOOK_UP_INSTRUCTIONS: c_int = 100_000;
+const LOOK_UP_INSTRUCTIONS: c_int = 1000;
 /// What a thread watches besides while such a call runs: that, and which functions it calls.
 const LOOKING_UP: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 
@@ -371,7 +379,9 @@ pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller. What is evaluated keeps its limit; the script is asked as soon as it goes on itself.
     unsafe {
         if !ffi::lua_gethook(raw).is_some_and(|held| limit::is_ours(held as *const ())) {
-            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE, 0);
+            // A call that a person asked for looks up at once, too.
+            let looks_up = ffi::lua_gethookmask(raw) & ffi::LUA_MASKCOUNT;
+            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | looks_up, c_int::from(looks_up != 0));
         }
     }
 }

@@ -11,6 +11,7 @@
 
 use std::ffi::{CStr, c_int};
 use std::ptr;
+use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
@@ -23,8 +24,13 @@ use super::state::{Slot, State, Type};
 use super::{layout, natives, walk};
 use crate::context::Context;
 
-/// Instructions between two looks.
-const LIMIT_STEP: c_int = 1000;
+/// Instructions between two looks: the fewest at first, and where they are slow (one may make a text of many megabytes), and
+/// more and more otherwise.
+const FEWEST_INSTRUCTIONS: c_int = 16;
+const MOST_INSTRUCTIONS: c_int = 1024;
+/// Between two looks: so long is slow, and so short may be twice as many instructions.
+const SLOW: Duration = Duration::from_millis(4);
+const QUICK: Duration = Duration::from_millis(1);
 const EVENTS: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 
 /// A hook that a thread had before.
@@ -57,7 +63,7 @@ pub(crate) fn native_name(address: usize) -> Option<String> {
 impl State {
     /// Has the hook of evaluations ask on this thread.
     fn limit(self) {
-        self.set_hook(Some(on_limit), EVENTS, LIMIT_STEP);
+        self.set_hook(Some(on_limit), EVENTS, FEWEST_INSTRUCTIONS);
     }
 }
 
@@ -134,7 +140,19 @@ unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi:
 /// # Safety
 /// `raw` is the running thread.
 unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
-    let is_over = context.bounds.spend(LIMIT_STEP.unsigned_abs().into());
+    // SAFETY: given by the caller.
+    let step = unsafe { ffi::lua_gethookcount(raw) };
+    let is_over = context.bounds.spend(step.unsigned_abs().into());
+    let took = context.bounds.took();
+    let next = match step {
+        _ if took > SLOW => FEWEST_INSTRUCTIONS,
+        _ if took < QUICK => step.saturating_mul(2).min(MOST_INSTRUCTIONS),
+        _ => step,
+    };
+    if next != step && !is_over {
+        // SAFETY: given by the caller.
+        unsafe { ffi::lua_sethook(raw, Some(on_limit), ffi::lua_gethookmask(raw), next) };
+    }
     if let Some(most) = context.bounds.most_bytes().filter(|_| !is_over) {
         // SAFETY: given by the caller; what is opened is closed again.
         let bytes = unsafe {
@@ -309,7 +327,7 @@ fn ask_collector(context: &Context, state: State, function: &Activation) -> Opti
     let is_open = unsafe { internals::open_collector(state.raw(), collector) };
     if is_open {
         context.bounds.with_held(|held| held.is_open = true);
-        state.set_hook(Some(on_limit), EVENTS | ffi::LUA_MASKRET, LIMIT_STEP);
+        state.set_hook(Some(on_limit), EVENTS | ffi::LUA_MASKRET, FEWEST_INSTRUCTIONS);
     }
     None
 }

@@ -113,6 +113,8 @@ fn loops_are_cut_off_wherever_they_are() {
         "table.sort({3, 2, 1}, forever)",
         "(('x'):rep(10):gsub('x', forever))",
         "for _ in forever do end",
+        // Few instructions, and slow ones.
+        "local big = ('x'):rep(30000000) while true do local s = big .. big end",
         "tostring(setmetatable({}, {__tostring = forever}))",
         "load(forever)",
         "package.searchers[1] = forever require('nothing')",
@@ -253,7 +255,13 @@ fn an_evaluation_is_cancelled_from_another_thread() {
 
 #[test]
 fn a_call_without_a_limit_is_cancelled() {
-    for text in ["forever()", "xpcall(forever, forever)", "saved.resume(old)", "while true do pcall(forever) end"] {
+    for text in [
+        "forever()",
+        "xpcall(forever, forever)",
+        "saved.resume(old)",
+        "while true do pcall(forever) end",
+        "while true do pcall(function() local s = 'x' while true do s = s .. s end end) end",
+    ] {
         let error = in_time(text, move || {
             at_stop(SCRIPT, move |engine| {
                 let cancel = Cancel::default();
