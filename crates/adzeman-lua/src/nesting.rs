@@ -228,16 +228,19 @@ fn comment(rest: &[u8]) -> usize {
     }
 }
 
-/// The length of a quoted text at the beginning; up to the end of the line for one that is not ended.
+/// The length of a quoted text at the beginning, as the parser sees it: one that is not ended goes up to the end of the line, and
+/// an escape allows for one end of a line behind it.
 fn quoted(rest: &[u8]) -> usize {
     let quote = rest[0];
-    let mut at = 1;
-    while let Some(byte) = rest.get(at) {
+    let (mut is_escaped, mut may_end_line) = (false, false);
+    for (at, byte) in rest.iter().enumerate().skip(1) {
         match byte {
-            b'\\' => at += 2,
-            b'\n' => return at,
+            _ if is_escaped => (is_escaped, may_end_line) = (false, true),
+            b'\\' => is_escaped = true,
+            b'\n' | b'\r' if may_end_line => may_end_line = false,
+            b'\n' | b'\r' => return at,
             _ if *byte == quote => return at + 1,
-            _ => at += 1,
+            _ => {}
         }
     }
     rest.len()
@@ -296,7 +299,7 @@ mod tests {
         }
         assert!(check_typed(&deep("1 or ", "", 4774)).is_ok());
         assert!(check_typed(&deep("1+", "", 20_000)).unwrap_err().contains("more than 10000 operators"));
-        for text in ["`", "a.`b`", "x = `{1}`"] {
+        for text in ["`", "a.`b`", "x = `{1}`", "'not ended\r`", "'\\z\n\n`"] {
             assert!(check_typed(text).unwrap_err().contains("'`' means nothing"));
             assert_eq!(on_large_stack(text, |_| ()), None);
         }
