@@ -144,8 +144,11 @@ pub fn hostile_text(input: &mut Unstructured<'_>) -> Result<String> {
 #[must_use]
 pub fn slow_texts() -> [(&'static str, &'static str); 3] {
     [
-        ("(string.find(string.rep('a', 220), string.rep('a*', 3) .. 'b'))", "string.find"),
-        ("#table.concat(table.move({'x'}, 1, 1, 2, {}), '') + #tostring(table.move({}, 1, 40000000, 2))", "table.move"),
-        ("saved.pcall(saved.match, string.rep('a', 220), string.rep('a*', 3) .. 'b')", "string.match"),
+        ("(string.find(string.rep('a', 300), string.rep('a*', 3) .. 'b'))", "string.find"),
+        (
+            "#table.concat(table.move({'x'}, 1, 1, 2, {}), '') + #tostring(table.move({}, 1, 160000000, 2))",
+            "table.move",
+        ),
+        ("saved.pcall(saved.match, string.rep('a', 300), string.rep('a*', 3) .. 'b')", "string.match"),
     ]
 }

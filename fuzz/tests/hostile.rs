@@ -255,8 +255,13 @@ fn what_cannot_be_interrupted_is_named() {
         let mut other = host.attach(text);
         ok(&mut client, "adzeman/takeOver", json!({}), text);
         client.send("evaluate", json!({"expression": text, "frameId": frame}));
-        let told = other.event("adzeman/stuck", LONG).unwrap_or_else(|| panic!("nobody is told of {text}"));
-        assert_eq!(told["native"], native, "{text}");
+        let mut told = || other.event("adzeman/stuck", LONG).unwrap_or_else(|| panic!("nobody is told of {text}"));
+        let mut told_of = told();
+        if told_of["stuck"] == false {
+            // That was the end of the one before.
+            told_of = told();
+        }
+        assert_eq!(told_of["native"], native, "{text}");
         // The session answers meanwhile.
         assert!(answered(&mut client, "threads", json!({}), text).success);
         drop((client, other));

@@ -291,7 +291,7 @@ fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
         let frame = client.frame(0)["id"].clone();
         client.ok("adzeman/limits", json!({"askedMilliseconds": 20.0}));
         // Backtracks for some seconds.
-        let slow = "(string.find(string.rep('a', 250), string.rep('a*', 3) .. 'b'))";
+        let slow = "(string.find(string.rep('a', 300), string.rep('a*', 3) .. 'b'))";
         let waiting = client.send("evaluate", json!({"expression": slow, "frameId": frame}));
         let mut other = host.attach();
         let told = other.event("adzeman/stuck");
