@@ -175,23 +175,28 @@ fn put(client: &mut Client, entry: Entry, text: &str, at_stop: bool, what: &str)
             let arguments = json!({"filters": [], "filterOptions": options});
             go_into(client, at_stop, "setExceptionBreakpoints", arguments, what);
         }
-        Entry::Monitor => {
-            let arguments = json!({"expression": text, "threadId": 1, "everyMilliseconds": 1.0, "share": 1.0});
-            if at_stop {
-                ok(client, "continue", json!({"threadId": 1}), what);
-            }
-            if answered(client, "adzeman/monitor", arguments, what).success {
-                client.event("adzeman/sample", LONG).unwrap_or_else(|| panic!("no sample of {what}"));
-            }
-        }
-        Entry::Run => {
-            let seq = client.send("adzeman/run", with(json!({"expression": text})));
-            let answer = client.answer(seq, LONG).unwrap_or_else(|| panic!("no answer to {what}"));
-            if answer.success {
-                ok(client, "cancel", json!({"requestId": seq}), what);
-                client.event("adzeman/ran", LONG).unwrap_or_else(|| panic!("it is not cancelled: {what}"));
-            }
-        }
+        Entry::Monitor => monitor(client, text, at_stop, what),
+        Entry::Run => run_and_cancel(client, with(json!({"expression": text})), what),
+    }
+}
+
+fn monitor(client: &mut Client, text: &str, at_stop: bool, what: &str) {
+    let arguments = json!({"expression": text, "threadId": 1, "everyMilliseconds": 1.0, "share": 1.0});
+    if at_stop {
+        ok(client, "continue", json!({"threadId": 1}), what);
+    }
+    if answered(client, "adzeman/monitor", arguments, what).success {
+        client.event("adzeman/sample", LONG).unwrap_or_else(|| panic!("no sample of {what}"));
+    }
+}
+
+/// Calls it without a limit, and gives the call up.
+fn run_and_cancel(client: &mut Client, arguments: Json, what: &str) {
+    let seq = client.send("adzeman/run", arguments);
+    let answer = client.answer(seq, LONG).unwrap_or_else(|| panic!("no answer to {what}"));
+    if answer.success {
+        ok(client, "cancel", json!({"requestId": seq}), what);
+        client.event("adzeman/ran", LONG).unwrap_or_else(|| panic!("it is not cancelled: {what}"));
     }
 }
 

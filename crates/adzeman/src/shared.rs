@@ -399,11 +399,7 @@ impl Shared {
 
     /// Forgets the maps that a client gave; scripts that have one of their own are shown by that.
     fn forget_maps_of(&self, owner: OwnerId) {
-        let mut given = lock(&self.given_maps);
-        let (gone, kept) = std::mem::take(&mut *given).into_iter().partition(|held: &Given| held.owner == owner);
-        *given = kept;
-        drop(given);
-        let gone: Vec<Given> = gone;
+        let gone: Vec<Given> = lock(&self.given_maps).extract_if(.., |held| held.owner == owner).collect();
         for id in gone.iter().flat_map(|held| self.sources_of(&held.path)) {
             self.sources().forget_map(id);
             self.map_source(id);

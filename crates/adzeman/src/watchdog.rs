@@ -19,6 +19,9 @@ const GLANCE: Duration = Duration::from_millis(100);
 /// How much longer than it may take, or than it was cancelled ago, an evaluation is under way when it is told of.
 const LATE: Duration = Duration::from_secs(1);
 
+/// What an evaluation is in, where that has no name.
+pub(crate) const UNNAMED: &str = "a function that is not the script's";
+
 /// An evaluation as it was seen first.
 struct Seen {
     number: u64,
@@ -89,7 +92,7 @@ fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>)
 fn stuck(context: &ContextShared, now: &UnderWay, since: Duration) -> StuckBody {
     let native = now.native.clone();
     let seconds = since.as_secs_f64();
-    let place = native.as_deref().map_or("a function that is not the script's".to_owned(), |name| format!("'{name}'"));
+    let place = native.as_deref().map_or_else(|| UNNAMED.to_owned(), |name| format!("'{name}'"));
     let description = format!(
         "{}: an evaluation has been in {place} for {seconds:.1} s, in one call that cannot be interrupted; the host goes on the \
          moment that returns",

@@ -19,7 +19,7 @@ use mlua::ffi;
 use super::activation::Activation;
 use super::hook::{self, caught, context_of};
 use super::internals::{self, Collector};
-use super::library::{Effect, native_at};
+use super::library::{Effect, Native, native_at};
 use super::state::{Slot, State, Type};
 use super::{layout, natives, walk};
 use crate::context::Context;
@@ -193,11 +193,7 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
     // SAFETY: given by the caller.
     let (state, function) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
     // SAFETY: as above.
-    let address = unsafe { native_called(raw, record) }?;
-    let native = native_at(address);
-    if native.is_some_and(|native| native.effect == Effect::Own) {
-        return None;
-    }
+    let (address, native) = unsafe { native_called(raw, record) }?;
     context.bounds.progress.note_native(address, || function.info().name);
     context.bounds.spend(1);
     let Some(native) = native else {
@@ -234,9 +230,10 @@ pub(super) unsafe fn called_openly(
     record: *mut ffi::lua_Debug,
 ) -> Option<&'static CStr> {
     // SAFETY: given by the caller.
-    let (address, function) = unsafe { (native_called(raw, record)?, Activation::of_hook(State::new(raw), record)) };
+    let (called, function) = unsafe { (native_called(raw, record)?, Activation::of_hook(State::new(raw), record)) };
+    let (address, native) = called;
     context.bounds.progress.note_native(address, || function.info().name);
-    let effect = native_at(address)?.effect;
+    let effect = native?.effect;
     match effect {
         Effect::SetsMetatable => note_finalizer(context, function.state(), &function),
         // Before any of them runs.
@@ -246,21 +243,27 @@ pub(super) unsafe fn called_openly(
     refused(effect)
 }
 
-/// The address of the function called, if it is not written in Lua.
+/// The address of the function called, and what is known of it; nothing for one that is written in Lua, or that evaluations are
+/// made of.
 ///
 /// # Safety
 /// As [`called`].
-unsafe fn native_called(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> Option<usize> {
+unsafe fn native_called(
+    raw: *mut ffi::lua_State,
+    record: *mut ffi::lua_Debug,
+) -> Option<(usize, Option<&'static Native>)> {
     // SAFETY: given by the caller; what is pushed is popped.
-    unsafe {
+    let address = unsafe {
         if layout::is_known() && layout::definition_of(layout::call_of(record)).is_some() {
             return None;
         }
         ffi::lua_getinfo(raw, c"f".as_ptr(), record);
-        let address = ffi::lua_tocfunction(raw, -1).map(|native| native as usize);
+        let function = ffi::lua_tocfunction(raw, -1);
         ffi::lua_settop(raw, -2);
-        address
-    }
+        function? as usize
+    };
+    let native = native_at(address);
+    (native.map(|native| native.effect) != Some(Effect::Own)).then_some((address, native))
 }
 
 /// Has the hook ask on a thread that was there before.

@@ -9,6 +9,7 @@ use crossbeam_channel::{RecvTimeoutError, bounded};
 use super::{Session, SessionError};
 use crate::context::ContextShared;
 use crate::lane::{Mail, SafePoint, Ticket};
+use crate::watchdog::UNNAMED;
 
 /// How long a context may take to come to a safe point.
 const SAFE_POINT_WITHIN: Duration = Duration::from_secs(2);
@@ -78,10 +79,7 @@ fn no_safe_point(context: &ContextShared) -> SessionError {
 
 fn stuck(context: &ContextShared) -> SessionError {
     let native = context.under_way().and_then(|under_way| under_way.native);
-    SessionError::Stuck {
-        context: context.name.clone(),
-        native: native.unwrap_or_else(|| "a function that is not the script's".to_owned()),
-    }
+    SessionError::Stuck { context: context.name.clone(), native: native.unwrap_or_else(|| UNNAMED.to_owned()) }
 }
 
 /// Has `work` done on the context's thread, at its next safe point, without waiting for it.

@@ -109,14 +109,11 @@ pub(crate) fn close_all(shared: &Shared) {
 /// Carries out what a client asks for, until it leaves. The seat is given back at the end, whatever that is.
 fn carry_out(mut session: Session, mut seat: Seat) {
     let client = seat.client.clone();
-    while let Some((request, cancel)) = client.inbox.next() {
-        if !session.answer(&request, cancel) {
-            break;
-        }
+    while !seat.has_left
+        && let Some((request, cancel)) = client.inbox.next()
+        && session.answer(&request, cancel)
+    {
         seat.has_left = session.leaving;
-        if session.leaving {
-            break;
-        }
     }
 }
 

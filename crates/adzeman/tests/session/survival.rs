@@ -19,14 +19,27 @@ use crate::trust::{alone, resident};
 /// Numbers that overflow when something is added to them, or taken away.
 const EDGES: [i64; 9] = [i64::MIN, i64::MIN + 1, -(1 << 32), -1, 0, 1 << 20, 1 << 32, i64::MAX - 1, i64::MAX];
 
+/// A client at a stop on a line, and its innermost frame.
+fn at_a_stop(host: &TestHost) -> (Client, Json) {
+    let mut client = host.attach();
+    client.break_at(&[(11, None)]);
+    host.go();
+    client.stopped();
+    let frame = client.frame(0)["id"].clone();
+    (client, frame)
+}
+
+/// Lets it go on from there, and sees that it does.
+fn goes_on(client: &mut Client, host: &TestHost) {
+    client.break_at(&[]);
+    client.go_on("continue");
+    host.wait_frames(3);
+}
+
 #[test]
 fn completions_have_any_text_and_any_column() {
     on_each(SCRIPT, |host| {
-        let mut client = host.attach();
-        client.break_at(&[(11, None)]);
-        host.go();
-        client.stopped();
-        let frame = client.frame(0)["id"].clone();
+        let (mut client, frame) = at_a_stop(host);
         for text in ["look \"5 €", "€€€", "größe.ü", "lengt", "", "\u{1F6A2}.x", "a.b[\"€"] {
             for column in EDGES.into_iter().chain(1..12) {
                 let answer = client.request("completions", json!({"text": text, "column": column, "frameId": frame}));
@@ -163,11 +176,7 @@ fn a_fault_of_the_host_s_own_at_a_stop_is_told_and_holds_nobody() {
 #[test]
 fn what_a_client_waits_for_can_be_cancelled() {
     on_each(SCRIPT, |host| {
-        let mut client = host.attach();
-        client.break_at(&[(11, None)]);
-        host.go();
-        client.stopped();
-        let frame = client.frame(0)["id"].clone();
+        let (mut client, frame) = at_a_stop(host);
         client.ok("adzeman/limits", json!({"askedMilliseconds": 3_600_000.0}));
         let endless = json!({"expression": "(function() while true do pcall(error) end end)()", "frameId": frame});
         let waiting = client.send("evaluate", endless.clone());
@@ -181,20 +190,14 @@ fn what_a_client_waits_for_can_be_cancelled() {
             assert_eq!((answer.success, answer.message.as_deref()), (false, Some("cancelled")));
         }
         assert_eq!(client.answer_to(behind).body.unwrap()["result"], "1");
-        client.break_at(&[]);
-        client.go_on("continue");
-        host.wait_frames(3);
+        goes_on(&mut client, host);
     });
 }
 
 #[test]
 fn a_call_is_cancelled_and_the_stop_is_there_again() {
     on_each(SCRIPT, |host| {
-        let mut client = host.attach();
-        client.break_at(&[(11, None)]);
-        host.go();
-        client.stopped();
-        let frame = client.frame(0)["id"].clone();
+        let (mut client, frame) = at_a_stop(host);
         let endless = json!({"expression": "xpcall(function() while true do end end, print)", "frameId": frame});
         let seq = client.send("adzeman/run", endless);
         assert!(client.answer_to(seq).success);
@@ -203,9 +206,7 @@ fn a_call_is_cancelled_and_the_stop_is_there_again() {
         assert_eq!((&ran["success"], &ran["stopped"]), (&json!(false), &json!(true)), "{ran}");
         assert!(ran["result"].as_str().unwrap().contains("cancelled"), "{ran}");
         assert_eq!(client.evaluate("length"), "1");
-        client.break_at(&[]);
-        client.go_on("continue");
-        host.wait_frames(3);
+        goes_on(&mut client, host);
     });
 }
 
@@ -284,11 +285,7 @@ fn limits_are_the_controller_s_to_change_and_go_with_it() {
 #[test]
 fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
     on_each(SCRIPT, |host| {
-        let mut client = host.attach();
-        client.break_at(&[(11, None)]);
-        host.go();
-        client.stopped();
-        let frame = client.frame(0)["id"].clone();
+        let (mut client, frame) = at_a_stop(host);
         client.ok("adzeman/limits", json!({"askedMilliseconds": 20.0}));
         // Backtracks for some seconds.
         let slow = "(string.find(string.rep('a', 300), string.rep('a*', 3) .. 'b'))";
@@ -303,9 +300,7 @@ fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
         let text = why.message.unwrap();
         assert!(text.contains("string.find") || text.contains("gave up"), "{text}");
         while other.event("adzeman/stuck")["stuck"] != false {}
-        client.break_at(&[]);
-        client.go_on("continue");
-        host.wait_frames(3);
+        goes_on(&mut client, host);
     });
 }
 
@@ -328,11 +323,7 @@ fn a_text_longer_than_a_message_does_not_end_the_session() {
 #[test]
 fn a_flood_of_requests_is_refused_and_others_are_served() {
     let host = TestHost::start(Transport::Socket, SCRIPT);
-    let mut client = host.attach();
-    client.break_at(&[(11, None)]);
-    host.go();
-    client.stopped();
-    let frame = client.frame(0)["id"].clone();
+    let (mut client, frame) = at_a_stop(&host);
     client.ok("adzeman/limits", json!({"askedMilliseconds": 3_600_000.0}));
     let waiting =
         client.send("evaluate", json!({"expression": "(function() while true do end end)()", "frameId": frame}));
