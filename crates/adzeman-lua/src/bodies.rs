@@ -1,8 +1,12 @@
 //! Where a call can be put into a script's text, so that it runs each time a line is reached.
 //!
 //! The call stands at the start of the first statement that begins on the line, in each function that has one there, with a
-//! semicolon before and behind it: what is before it cannot take the parentheses for arguments, and it cannot take those of the
-//! statement. No line moves, and no local variable changes its register.
+//! semicolon before and behind it: what is before it cannot take it for a part, and it cannot take those of the statement. No
+//! line moves, and no local variable changes its register.
+//!
+//! What is called is a constant. It becomes a native function, which compiled code cannot be written with: the engine writes
+//! nil. So the call is made only if the constant is not nil, and a function that the host writes out while its line is armed
+//! runs elsewhere as if nothing had been put in.
 
 use std::collections::BTreeMap;
 
@@ -17,6 +21,15 @@ use crate::filters::Filter;
 const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
 const A_LOOP: &str = "a loop begins on the line, which is reached at each turn";
 pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or does not parse";
+
+/// How many instructions the question takes whether there is something to call, right before that is loaded.
+pub(crate) const ASKING: usize = 3;
+
+/// The call of the constant `marker`, behind a filter if there is one.
+pub(crate) fn call(marker: &str, filter: Option<&Filter>) -> String {
+    let condition = filter.map(|filter| format!("({}) and ", filter.text())).unwrap_or_default();
+    format!(";if {condition}\"{marker}\" ~= nil then (\"{marker}\")() end;")
+}
 
 /// The statements of a text, by the lines they begin on.
 #[derive(Debug, Default)]
@@ -76,10 +89,7 @@ impl Statements {
         sites.sort_unstable_by_key(|(_, byte)| *byte);
         for (line, at) in sites {
             out.push_str(&text[from..at]);
-            out.push_str(&match filters.get(&line) {
-                Some(filter) => format!(";if {} then (\"{marker}\")() end;", filter.text()),
-                None => format!(";(\"{marker}\")();"),
-            });
+            out.push_str(&call(marker, filters.get(&line)));
             from = at;
         }
         out.push_str(&text[from..]);
@@ -128,7 +138,7 @@ mod tests {
         let statements = Statements::of(text).unwrap();
         let (placed, refused) = statements.places(&lines);
         let instrumented = statements.with_calls(text, &placed, "m", &BTreeMap::new());
-        assert_eq!(instrumented.replace(";(\"m\")();", "@"), expected);
+        assert_eq!(instrumented.replace(&call("m", None), "@"), expected);
         mlua::Lua::new().load(&instrumented).into_function().unwrap();
         let all = placed.iter().count() + refused.len();
         assert_eq!(all, lines.iter().count(), "every line is accounted for");

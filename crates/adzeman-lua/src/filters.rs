@@ -13,6 +13,7 @@ use adzeman_core::source::Line;
 use full_moon::ast::{BinOp, Expression, UnOp, Var};
 use full_moon::tokenizer::TokenReference;
 
+use crate::bodies::ASKING;
 use crate::chunk::Prototype;
 use crate::expressions::with_expression;
 use crate::ffi::instructions::{Operation, jump_over};
@@ -258,13 +259,13 @@ fn regions(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> Opt
     Some(regions)
 }
 
-/// Where the calls of a function begin: with the loading of what is called.
+/// Where the calls of a function begin: with the question whether there is something to call.
 fn calls_of(prototype: &Prototype<'_>, marker: &str) -> Vec<usize> {
     let is_call = |instruction: &u32| {
         Operation::constant_loaded(*instruction)
             .is_some_and(|number| prototype.texts.get(number) == Some(&Some(marker.as_bytes())))
     };
-    (0..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).collect()
+    (ASKING..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).map(|at| at - ASKING).collect()
 }
 
 /// The filters of a function, if it is the same as the one with calls only, captured variables and all, apart from them.
@@ -289,6 +290,7 @@ impl Jump {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::bodies::call;
     use crate::chunk::prototypes;
 
     #[test]
@@ -332,8 +334,8 @@ mod tests {
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)
         };
         let (calls, filtered) = (
-            dumped(";(\"m\")();"),
-            dumped(&format!(";if {} then (\"m\")() end;", Filter::of(condition).unwrap().text())),
+            dumped(&call("m", None)),
+            dumped(&call("m", Filter::of(condition).as_ref())),
         );
         let found = jumps(&prototypes(&calls).unwrap(), &prototypes(&filtered).unwrap(), "m");
         found.map(|jumps| jumps.len()).map_err(|lines| lines.into_iter().map(Line::get).collect())

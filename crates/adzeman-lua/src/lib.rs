@@ -147,8 +147,8 @@ impl LuaEngine {
         Ok(function)
     }
 
-    /// The function as compiled code, as it was loaded: without the calls that breakpoints have put in. [`Function::dump`] of the
-    /// binding sees those, and what it answers while a line of the function is armed cannot be loaded again.
+    /// The function as compiled code, as it was loaded: without what breakpoints have put in. [`Function::dump`] of the binding
+    /// sees that, so what it answers while a line of the function is armed is longer, though it runs just the same.
     ///
     /// # Errors
     /// When the state has no memory left.

@@ -90,9 +90,9 @@ impl LuaContext {
         self.engine.show_type::<T>(about).map_err(lua_error)
     }
 
-    /// The function as compiled code, as it was loaded, whoever is attached; empty for one that is not written in Lua. Use it
-    /// instead of [`Function::dump`], which also dumps the calls that breakpoints have put into the function, so that what it
-    /// answers while a line is armed cannot run.
+    /// The function as compiled code, as it was loaded, whoever is attached; empty for one that is not written in Lua. What
+    /// [`Function::dump`] answers while a line is armed holds what a breakpoint has put in: it runs just the same elsewhere, and
+    /// stops nowhere, but it is another text of bytes.
     ///
     /// # Errors
     /// When the state has no memory left.

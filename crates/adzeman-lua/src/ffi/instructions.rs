@@ -10,6 +10,7 @@ use mlua::ffi;
 use super::exchange::{address_of_text, with_body};
 use super::layout;
 use super::state::State;
+use crate::bodies::call;
 use crate::chunk::prototypes;
 use crate::filters::{Filter, jumps};
 
@@ -106,10 +107,10 @@ const CONDITION: &str =
 /// Runs a function with a filter: whether it calls for the arguments for which it must, and for no others.
 fn behaves(state: State) -> Option<bool> {
     let script = |call: &str| format!("local z = 1\nreturn function(x, y) {call} return z end");
-    let filter = Filter::of(CONDITION)?.text();
-    state.load(&script(&format!(";(\"{MARKER}\")();")), c"=sample").ok()?;
+    let filter = Filter::of(CONDITION)?;
+    state.load(&script(&call(MARKER, None)), c"=sample").ok()?;
     let calls = state.dump(-1);
-    state.load(&script(&format!(";if {filter} then (\"{MARKER}\")() end;")), c"=sample").ok()?;
+    state.load(&script(&call(MARKER, Some(&filter))), c"=sample").ok()?;
     let filtered = state.dump(-1);
     let jumps = jumps(&prototypes(&calls)?, &prototypes(&filtered)?, MARKER).ok()?;
     // SAFETY: the function on top is called under `lua_pcall`, with room on a fresh stack.

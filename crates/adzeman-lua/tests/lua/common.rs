@@ -150,7 +150,7 @@ pub(crate) struct Ran {
 }
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
-/// `rearm({lines}, condition)`.
+/// `rearm({lines}, condition)`, and have the binding write out a function, by `host_dump(function, strips)`.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
 }
@@ -201,6 +201,8 @@ fn run_from(
         }
     };
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
+    let dump = |lua: &Lua, (function, strips): (mlua::Function, bool)| lua.create_string(function.dump(strips));
+    lua.globals().set("host_dump", lua.create_function(dump).unwrap()).unwrap();
     let function = if chunk_name.starts_with('@') {
         engine.load("test.lua", script).unwrap()
     } else {

@@ -164,6 +164,45 @@ return why";
 }
 
 #[test]
+fn what_the_host_writes_out_while_lines_are_armed_runs_elsewhere_and_stops_nowhere() {
+    let script = "\
+local function f(n)
+  local twice = n * 2
+  for i = 1, 3 do
+    twice = twice + i
+    if twice > 100 then return -1, 'far' end
+  end
+  local inner = function(k)
+    return k + twice
+  end
+  return twice, inner(1)
+end
+local seen = {}
+for _, condition in ipairs({'none', 'n > 3', 'n > 3 or twice == 8', 'n // 0 == 1', '_G.f'}) do
+  rearm({2, 4, 5, 8, 10}, condition ~= 'none' and condition or nil)
+  for _, strips in ipairs({false, true}) do
+    local chunk = host_dump(f, strips)
+    rearm({})
+    local copy = load(chunk, 'copy', 'b')
+    for _, n in ipairs({1, 4, 60}) do
+      local a, b = copy(n)
+      local c, d = f(n)
+      assert(a == c and b == d, condition)
+      seen[#seen + 1] = a
+    end
+    -- Once more, from what was written out of a copy.
+    assert(load(string.dump(copy), 'again', 'b')(4) == 14)
+    rearm({2, 4, 5, 8, 10}, condition ~= 'none' and condition or nil)
+  end
+end
+rearm({})
+return #seen .. ' ' .. table.concat(seen, ' ', 1, 3)";
+    let ran = ran(script);
+    assert_eq!(text(&ran), "30 8 14 -1");
+    assert_eq!(ran.stops, [] as [u32; 0]);
+}
+
+#[test]
 fn arming_ten_thousand_times_leaves_nothing_behind() {
     let script = "\
 local function f(x)
