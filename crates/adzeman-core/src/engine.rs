@@ -14,7 +14,7 @@ use thiserror::Error;
 
 use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
-use crate::evaluation::{Allowance, Cancel, Limits, UnderWay};
+use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
 use crate::host::HostError;
 use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
@@ -411,6 +411,12 @@ pub trait Interrupt: Send + Sync {
 
     /// The evaluation that has begun in the context and is not done. Engines that cannot tell say that there is none.
     fn under_way(&self) -> Option<UnderWay> {
+        None
+    }
+
+    /// What the context is in at this moment. It may take some tens of milliseconds to find out; nothing where the platform has
+    /// no way.
+    fn inside(&self) -> Option<Inside> {
         None
     }
 }

@@ -98,6 +98,19 @@ pub struct UnderWay {
     pub native: Option<String>,
 }
 
+/// What the thread of a context is in, where the script itself runs and nothing is evaluated, as other threads see it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Inside {
+    /// A function that is not written in the script's language, by name as far as it has one.
+    Native(Option<String>),
+    /// A finalizer of the script, which the engine does not interrupt.
+    Finalizer,
+    /// The script, which is interrupted at its next instruction.
+    Script,
+    /// Nothing of the script: the host does something else.
+    Host,
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

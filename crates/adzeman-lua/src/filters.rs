@@ -333,10 +333,7 @@ mod tests {
             let lua = mlua::Lua::new();
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)
         };
-        let (calls, filtered) = (
-            dumped(&call("m", None)),
-            dumped(&call("m", Filter::of(condition).as_ref())),
-        );
+        let (calls, filtered) = (dumped(&call("m", None)), dumped(&call("m", Filter::of(condition).as_ref())));
         let found = jumps(&prototypes(&calls).unwrap(), &prototypes(&filtered).unwrap(), "m");
         found.map(|jumps| jumps.len()).map_err(|lines| lines.into_iter().map(Line::get).collect())
     }

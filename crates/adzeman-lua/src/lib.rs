@@ -86,7 +86,7 @@ use std::sync::Arc;
 
 use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
-use adzeman_core::evaluation::UnderWay;
+use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
 use adzeman_core::source::{Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
@@ -235,6 +235,10 @@ struct Remote {
 impl Interrupt for Remote {
     fn interrupt(&self) -> bool {
         self.interrupt.interrupt()
+    }
+
+    fn inside(&self) -> Option<Inside> {
+        self.interrupt.inside()
     }
 
     fn under_way(&self) -> Option<UnderWay> {

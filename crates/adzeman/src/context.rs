@@ -3,14 +3,14 @@
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, VecDeque};
 use std::rc::{Rc, Weak};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::{Armed, SourceLine};
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
-use adzeman_core::evaluation::{Allowance, Cancel, UnderWay};
+use adzeman_core::evaluation::{Allowance, Cancel, Inside, UnderWay};
 use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
@@ -26,6 +26,7 @@ use crate::host::Host;
 use crate::lane::{Lane, Mail, Ticket};
 use crate::session::convert;
 use crate::shared::{Shared, lock};
+use crate::standing::Standing;
 
 /// Between two looks whether someone has attached.
 const WAIT_GLANCE: Duration = Duration::from_millis(20);
@@ -42,15 +43,6 @@ pub struct AttachError {
     pub why: String,
 }
 
-/// Whether a context runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum RunState {
-    Running,
-    Stopped,
-    /// Held until someone attaches.
-    Waiting,
-}
-
 /// A context as other threads see it.
 pub(crate) struct ContextShared {
     pub(crate) id: i64,
@@ -63,30 +55,10 @@ pub(crate) struct ContextShared {
     /// Set with anything that the script thread must take notice of.
     attention: Arc<AtomicBool>,
     interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
-    state: Mutex<RunState>,
-    /// The number of the stop that holds it; 0 for none.
-    stop: AtomicU64,
+    pub(crate) standing: Standing,
 }
 
 impl ContextShared {
-    /// The number of the stop that holds it; 0 for none.
-    pub(crate) fn stop(&self) -> u64 {
-        self.stop.load(Ordering::SeqCst)
-    }
-
-    /// Another stop holds it, or none; answers the number of the one before.
-    pub(crate) fn set_stop(&self, number: u64) -> u64 {
-        self.stop.swap(number, Ordering::SeqCst)
-    }
-
-    pub(crate) fn state(&self) -> RunState {
-        *lock(&self.state)
-    }
-
-    pub(crate) fn set_state(&self, state: RunState) {
-        *lock(&self.state) = state;
-    }
-
     /// Posts a job; false when the context is gone.
     pub(crate) fn post(&self, mail: Mail) -> bool {
         self.mailbox.send(mail).is_ok()
@@ -127,6 +99,17 @@ impl ContextShared {
         lock(&self.interrupt).as_ref()?.under_way()
     }
 
+    /// What the script itself is in at this moment, where that keeps it from coming to a safe point.
+    pub(crate) fn inside(&self) -> Option<Inside> {
+        let interrupt = lock(&self.interrupt).clone();
+        interrupt.and_then(|interrupt| interrupt.inside())
+    }
+
+    /// Whether it was asked to stop at its next line, and has come to none.
+    pub(crate) fn is_to_pause(&self) -> bool {
+        self.pause_wanted.load(Ordering::SeqCst)
+    }
+
     /// Whether the host has it open still.
     pub(crate) fn is_open(&self) -> bool {
         lock(&self.interrupt).is_some()
@@ -135,6 +118,7 @@ impl ContextShared {
     /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
     /// gone on, and stopped again.
     pub(crate) fn let_go(&self, stop: u64, go: Go) {
+        self.standing.told_to_go(stop);
         let work = Box::new(move |point: &mut crate::lane::SafePoint<'_>| {
             if let Some(hold) = point.hold.filter(|hold| hold.number == stop) {
                 hold.let_go(go);
@@ -336,7 +320,7 @@ impl LocalContext {
     pub(crate) fn wait_for_client(&self, limit: Duration) -> bool {
         let Some(lane) = self.lane.upgrade() else { return false };
         let until = Instant::now().checked_add(limit);
-        self.shared.set_state(RunState::Waiting);
+        self.shared.standing.wait(true);
         while !self.host.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
             if until.is_some_and(|until| Instant::now() >= until) {
                 break;
@@ -345,7 +329,7 @@ impl LocalContext {
                 lane.quietly(|| lane.serve(mail, None));
             }
         }
-        self.shared.set_state(RunState::Running);
+        self.shared.standing.wait(false);
         self.host.is_ready()
     }
 
@@ -563,8 +547,7 @@ impl ContextHandle {
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),
             interrupt: Mutex::new(None),
-            state: Mutex::new(RunState::Running),
-            stop: AtomicU64::new(0),
+            standing: Standing::default(),
         });
         let context = Rc::new(LocalContext {
             shared: shared.clone(),

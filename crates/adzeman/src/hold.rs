@@ -11,8 +11,9 @@ use adzeman_core::stepping::{Step, StepKind};
 use adzeman_dap::events::ContinuedBody;
 
 use crate::client::Client;
-use crate::context::{LocalContext, RunState};
+use crate::context::LocalContext;
 use crate::lane::Lane;
+use crate::standing::Outer;
 
 /// Time between two calls of the host's pause pump: about 60 a second.
 const PUMP_INTERVAL: Duration = Duration::from_millis(16);
@@ -62,15 +63,14 @@ impl Hold {
 struct Held<'a> {
     context: &'a LocalContext,
     lane: &'a Lane,
-    outer: u64,
+    outer: Outer,
     was_holding: bool,
 }
 
 impl Drop for Held<'_> {
     fn drop(&mut self) {
         let shared = &self.context.shared;
-        shared.set_stop(self.outer);
-        shared.set_state(RunState::Running);
+        shared.standing.leave(&self.outer);
         self.lane.shared.clock.release();
         self.lane.holding.set(self.was_holding);
         let body = ContinuedBody { thread_id: shared.id, all_threads_continued: true };
@@ -88,12 +88,10 @@ impl LocalContext {
             told: RefCell::default(),
             go: Cell::new(None),
         };
-        // A call that a person asked for at a stop may stop itself.
-        let outer = self.shared.set_stop(hold.number);
         let was_holding = lane.holding.replace(true);
         lane.shared.end_temporary();
         lane.shared.clock.hold();
-        self.shared.set_state(RunState::Stopped);
+        let outer = self.shared.standing.enter(hold.number);
         let held = Held { context: self, lane, outer, was_holding };
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);

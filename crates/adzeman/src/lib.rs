@@ -61,6 +61,7 @@ mod outbox;
 mod session;
 mod shared;
 mod source_maps;
+mod standing;
 mod transport;
 mod watchdog;
 

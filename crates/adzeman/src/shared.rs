@@ -336,7 +336,7 @@ impl Shared {
             self.tell_roles();
         }
         if was_attached && !self.is_controlled() {
-            self.contexts().iter().for_each(|context| context.let_go(context.stop(), Go::Freely));
+            self.contexts().iter().for_each(|context| context.let_go(context.standing.stop(), Go::Freely));
         }
     }
 

@@ -1,5 +1,5 @@
-//! Finding out that an evaluation is in a call that the engine cannot interrupt, and saying so: a script thread in such a call
-//! can say nothing itself. The thread that looks is there while someone is attached.
+//! Finding out that an evaluation, or a script that is to pause, is in a call that the engine cannot interrupt, and saying so: a
+//! script thread in such a call can say nothing itself. The thread that looks is there while someone is attached.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering::SeqCst;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman_core::evaluation::UnderWay;
+use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_dap::events::OutputBody;
 use adzeman_dap::extra::{STUCK, StuckBody};
 
@@ -21,6 +21,11 @@ const LATE: Duration = Duration::from_secs(1);
 
 /// What an evaluation is in, where that has no name.
 pub(crate) const UNNAMED: &str = "a function that is not the script's";
+/// What a script is in that the engine does not interrupt.
+pub(crate) const FINALIZER: &str = "a finalizer of the script";
+
+/// The script itself, that is to pause: no evaluation has this number.
+const SCRIPT: u64 = 0;
 
 /// An evaluation as it was seen first.
 struct Seen {
@@ -64,7 +69,7 @@ fn watch(shared: &Shared) {
 }
 
 fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>) {
-    let now = context.under_way();
+    let now = context.under_way().or_else(|| to_pause(context));
     let is_same = seen.get(&context.id).is_some_and(|held| now.as_ref().is_some_and(|now| now.number == held.number));
     if !is_same && let Some(over) = seen.remove(&context.id).filter(|held| held.is_told) {
         let seconds = over.since.elapsed().as_secs_f64();
@@ -83,19 +88,39 @@ fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>)
     }
     let is_over_time = now.time.is_some_and(|time| held.since.elapsed() > time.saturating_add(LATE));
     let is_deaf = held.cancelled_since.is_some_and(|since| since.elapsed() > LATE);
-    if (is_over_time || is_deaf) && !held.is_told {
+    if !(is_over_time || is_deaf) || held.is_told {
+        return;
+    }
+    let (who, place) = match now.number {
+        SCRIPT => ("the script", stuck_in(context)),
+        _ => ("an evaluation", Some(now.native)),
+    };
+    if let Some(native) = place {
         held.is_told = true;
-        tell(shared, &stuck(context, &now, held.since.elapsed()));
+        tell(shared, &stuck(context, who, native, held.since.elapsed()));
     }
 }
 
-fn stuck(context: &ContextShared, now: &UnderWay, since: Duration) -> StuckBody {
-    let native = now.native.clone();
+/// A script that is to pause, as if it were an evaluation that is to give up.
+fn to_pause(context: &ContextShared) -> Option<UnderWay> {
+    context.is_to_pause().then_some(UnderWay { number: SCRIPT, time: None, is_cancelled: true, native: None })
+}
+
+/// What keeps a script from pausing, and its name as far as it has one; nothing where the host does something else meanwhile.
+fn stuck_in(context: &ContextShared) -> Option<Option<String>> {
+    match context.inside()? {
+        Inside::Native(native) => Some(native),
+        Inside::Finalizer => Some(Some(FINALIZER.to_owned())),
+        Inside::Script | Inside::Host => None,
+    }
+}
+
+fn stuck(context: &ContextShared, who: &str, native: Option<String>, since: Duration) -> StuckBody {
     let seconds = since.as_secs_f64();
     let place = native.as_deref().map_or_else(|| UNNAMED.to_owned(), |name| format!("'{name}'"));
     let description = format!(
-        "{}: an evaluation has been in {place} for {seconds:.1} s, in one call that cannot be interrupted; the host goes on the \
-         moment that returns",
+        "{}: {who} has been in {place} for {seconds:.1} s, in one call that cannot be interrupted; the host goes on the moment \
+         that returns",
         context.name
     );
     StuckBody { thread_id: context.id, stuck: true, native, seconds, description }

@@ -7,14 +7,19 @@
 
 #[cfg(target_os = "linux")]
 mod linux {
-    use std::ptr;
     use std::sync::OnceLock;
-    use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, Ordering::SeqCst};
+    use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicUsize, Ordering::SeqCst};
+    use std::time::{Duration, Instant};
+    use std::{ptr, thread};
 
+    use adzeman_core::evaluation::Inside;
     use mlua::ffi;
 
     use crate::ffi::hook;
+    use crate::ffi::layout;
+    use crate::ffi::library::native_at;
     use crate::ffi::state::State;
+    use crate::ffi::whereabouts::{self, FINALIZER, HOST, NOT_FOUND, SCRIPT};
 
     /// Contexts that can be interrupted at one time in a process.
     const MOST_CONTEXTS: usize = 256;
@@ -22,6 +27,9 @@ mod linux {
     const SIGNAL: i32 = libc::SIGURG;
     const FREE: i32 = 0;
     const CLAIMED: i32 = -1;
+    /// How long the answer may take what a thread is in, and between two looks for it.
+    const ANSWERS_WITHIN: Duration = Duration::from_millis(100);
+    const GLANCE: Duration = Duration::from_millis(1);
 
     struct Entry {
         thread: AtomicI32,
@@ -30,6 +38,9 @@ mod linux {
         /// The coroutine that was resumed last and is not done, or null.
         running: AtomicPtr<ffi::lua_State>,
         wanted: AtomicBool,
+        /// Whether someone asks what the thread is in, and the answer.
+        is_asked: AtomicBool,
+        inside: AtomicUsize,
     }
 
     static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
@@ -38,6 +49,8 @@ mod linux {
             state: AtomicPtr::new(ptr::null_mut()),
             running: AtomicPtr::new(ptr::null_mut()),
             wanted: AtomicBool::new(false),
+            is_asked: AtomicBool::new(false),
+            inside: AtomicUsize::new(NOT_FOUND),
         }
     }; MOST_CONTEXTS];
 
@@ -45,8 +58,22 @@ mod linux {
         // SAFETY: `gettid` is async-signal-safe and has no other conditions.
         let me = unsafe { libc::gettid() };
         for entry in &ENTRIES {
-            if entry.thread.load(SeqCst) == me && entry.wanted.swap(false, SeqCst) {
-                for state in [entry.state.load(SeqCst), entry.running.load(SeqCst)] {
+            if entry.thread.load(SeqCst) != me {
+                continue;
+            }
+            let [main, running] = [&entry.state, &entry.running].map(|held| held.load(SeqCst));
+            if entry.is_asked.swap(false, SeqCst) && !main.is_null() {
+                let thread = if running.is_null() { main } else { running };
+                // SAFETY: as below; who asks has found that the layout is known. The calls that are made may fail, and say so
+                // by what they return: `errno` is what it was.
+                unsafe {
+                    let errno = *libc::__errno_location();
+                    entry.inside.store(whereabouts::look(thread), SeqCst);
+                    *libc::__errno_location() = errno;
+                }
+            }
+            if entry.wanted.swap(false, SeqCst) {
+                for state in [main, running] {
                     if !state.is_null() {
                         // SAFETY: the entry is this thread's own, and is cleared on this thread before its state is
                         // closed; a running coroutine is on the stack of the one that resumed it, and is taken out of
@@ -89,6 +116,7 @@ mod linux {
         let entry = ENTRIES.iter().find(free);
         if let Some(entry) = entry {
             entry.wanted.store(false, SeqCst);
+            entry.is_asked.store(false, SeqCst);
             entry.running.store(ptr::null_mut(), SeqCst);
             entry.state.store(main.raw(), SeqCst);
             // SAFETY: `gettid` has no conditions.
@@ -127,20 +155,48 @@ mod linux {
 
     impl Remote {
         pub(crate) fn interrupt(&self) -> bool {
-            let Some((entry, state)) = self.0 else { return false };
+            self.signal(|entry| &entry.wanted).is_some()
+        }
+
+        /// What the thread is in at this moment, as far as it can be told.
+        pub(crate) fn inside(&self) -> Option<Inside> {
+            if !layout::is_known() {
+                return None;
+            }
+            self.0?.0.inside.store(NOT_FOUND, SeqCst);
+            let entry = self.signal(|entry| &entry.is_asked)?;
+            let asked = Instant::now();
+            while entry.inside.load(SeqCst) == NOT_FOUND && asked.elapsed() < ANSWERS_WITHIN {
+                thread::sleep(GLANCE);
+            }
+            match entry.inside.load(SeqCst) {
+                NOT_FOUND => None,
+                HOST => Some(Inside::Host),
+                SCRIPT => Some(Inside::Script),
+                FINALIZER => Some(Inside::Finalizer),
+                code => Some(Inside::Native(native_at(code).map(|native| native.name.clone()))),
+            }
+        }
+
+        /// Sends the signal, for what `flag` stands for; `None` once the context is gone.
+        fn signal(&self, flag: impl Fn(&Entry) -> &AtomicBool) -> Option<&'static Entry> {
+            let (entry, state) = self.0?;
             let thread = entry.thread.load(SeqCst);
             if thread <= 0 || entry.state.load(SeqCst) as usize != state {
-                return false;
+                return None;
             }
-            entry.wanted.store(true, SeqCst);
+            flag(entry).store(true, SeqCst);
             // SAFETY: the call sends a signal whose handler is installed; a thread that has ended gives an error.
-            unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 }
+            let sent = unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 };
+            sent.then_some(entry)
         }
     }
 }
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere {
+    use adzeman_core::evaluation::Inside;
+
     use crate::ffi::state::State;
 
     pub(crate) struct Registration;
@@ -163,6 +219,10 @@ mod elsewhere {
     impl Remote {
         pub(crate) fn interrupt(&self) -> bool {
             false
+        }
+
+        pub(crate) fn inside(&self) -> Option<Inside> {
+            None
         }
     }
 }

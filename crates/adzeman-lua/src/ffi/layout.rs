@@ -40,6 +40,13 @@ pub(super) const FIRST_LINE_OF_PROTOTYPE: usize = 44;
 const SOURCE_OF_PROTOTYPE: usize = 112;
 /// `lua_State.l_G`, which all threads of a state share.
 const SHARED_OF_THREAD: usize = 24;
+/// `lua_State.allowhook`: 0 while a hook or a finalizer runs.
+const HOOKS_OF_THREAD: usize = 11;
+/// `lua_State.ci`, the call under way.
+const CALL_OF_THREAD: usize = 32;
+/// The tag of a native function with captured variables (`LUA_VCCL`, `BIT_ISCOLLECTABLE`), and `CClosure.f`.
+pub(super) const NATIVE_CLOSURE: u8 = 6 | 2 << 4 | 64;
+pub(super) const CODE_OF_NATIVE_CLOSURE: usize = 24;
 /// The text behind the header of a `TString`.
 pub(super) const TEXT_OF_STRING: usize = 24;
 
@@ -95,6 +102,33 @@ pub(super) unsafe fn call_of(record: *const ffi::lua_Debug) -> *const c_void {
 pub(super) unsafe fn state_of(raw: *mut ffi::lua_State) -> usize {
     // SAFETY: given by the caller; the offset was checked.
     unsafe { ptr::read(raw.cast::<c_void>().byte_add(SHARED_OF_THREAD).cast()) }
+}
+
+/// The engine's record of the call under way on a thread.
+///
+/// # Safety
+/// As [`state_of`].
+pub(super) unsafe fn current_call(raw: *mut ffi::lua_State) -> *const c_void {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(raw.cast::<c_void>().byte_add(CALL_OF_THREAD).cast()) }
+}
+
+/// Whether a thread runs a hook or a finalizer.
+///
+/// # Safety
+/// As [`state_of`].
+pub(super) unsafe fn keeps_hooks_off(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(raw.cast::<u8>().byte_add(HOOKS_OF_THREAD)) == 0 }
+}
+
+/// Where the value of the function of a call lies; null for none.
+///
+/// # Safety
+/// As [`call_below`].
+pub(super) unsafe fn function_of_call(call: *const c_void) -> *const c_void {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(call.byte_add(FUNCTION_OF_CALL).cast()) }
 }
 
 /// The definition of the function of a call; `None` for one that is not written in Lua.
@@ -168,6 +202,10 @@ unsafe fn agrees(
         if call.is_null() || !(call as usize).is_multiple_of(8) {
             return false;
         }
+        // This is a hook.
+        if current_call(raw) != call || !keeps_hooks_off(raw) {
+            return false;
+        }
         // The C API says which call is below, and whether there is one.
         let mut below = mem::zeroed::<ffi::lua_Debug>();
         let previous: *const c_void = ptr::read(call.byte_add(PREVIOUS_OF_CALL).cast());
@@ -217,7 +255,7 @@ pub(crate) fn is_known() -> bool {
                 [SCRIPT_AGREED, NATIVE_AGREED, DIFFERED].map(|at| COMPARED[at].load(Relaxed));
             ffi::lua_sethook(raw, None, 0, 0);
             // What lies behind a call is read only where every call was what it should be.
-            let agreed = ran && script >= 8 && native >= 1 && differed == 0;
+            let agreed = ran && script >= 8 && native >= 1 && differed == 0 && !keeps_hooks_off(raw);
             let known = agreed && threads_share(raw) && prototypes_are_as_dumped(raw);
             ffi::lua_close(raw);
             known
@@ -283,17 +321,25 @@ unsafe fn prototypes_are_as_dumped(raw: *mut ffi::lua_State) -> bool {
             let tag = ptr::read(constants.byte_add(TAG_OF_VALUE).cast::<u8>());
             tag == SHORT_STRING && ptr::read(constants.cast::<usize>()) == text
         };
-        let tag_of_native = native_tag(raw);
+        let tag_of_native = native_tag(raw, 0);
+        let closures_are_known = native_tag(raw, 1) == Some(NATIVE_CLOSURE) && {
+            ffi::lua_pushnil(raw);
+            ffi::lua_pushcclosure(raw, native, 1);
+            member(ffi::lua_topointer(raw, -1), CODE_OF_NATIVE_CLOSURE) as usize == native as *const () as usize
+        };
         ffi::lua_settop(raw, top);
-        has_constant && tag_of_native == Some(NATIVE_FUNCTION) && !member(inner, CODE_OF_PROTOTYPE).is_null()
+        has_constant
+            && closures_are_known
+            && tag_of_native == Some(NATIVE_FUNCTION)
+            && !member(inner, CODE_OF_PROTOTYPE).is_null()
     }
 }
 
-/// The tag of a native function without captured variables, read off the call of one.
+/// The tag of a native function with this many captured variables, read off the call of one.
 ///
 /// # Safety
 /// As [`prototypes_are_as_dumped`], and calls are known to lie where this module reads them.
-unsafe fn native_tag(raw: *mut ffi::lua_State) -> Option<u8> {
+unsafe fn native_tag(raw: *mut ffi::lua_State, captured: c_int) -> Option<u8> {
     static SEEN: AtomicUsize = AtomicUsize::new(usize::MAX);
     unsafe extern "C-unwind" fn see(_: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
         // SAFETY: called by Lua as a hook.
@@ -305,7 +351,8 @@ unsafe fn native_tag(raw: *mut ffi::lua_State) -> Option<u8> {
     // SAFETY: given by the caller; the hook is removed again.
     unsafe {
         ffi::lua_sethook(raw, Some(see), ffi::LUA_MASKCALL, 0);
-        ffi::lua_pushcfunction(raw, native);
+        (0..captured).for_each(|_| ffi::lua_pushnil(raw));
+        ffi::lua_pushcclosure(raw, native, captured);
         ffi::lua_pushnil(raw);
         ffi::lua_callk(raw, 1, 0, 0, None);
         ffi::lua_sethook(raw, None, 0, 0);

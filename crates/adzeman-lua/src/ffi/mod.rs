@@ -25,6 +25,8 @@ pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod tables;
 pub(crate) mod walk;
+#[cfg(target_os = "linux")]
+mod whereabouts;
 
 /// The thread behind a handle of the binding; alive as long as that is.
 pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state::State, mlua::Error> {

@@ -3,13 +3,13 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use adzeman_core::evaluation::Cancel;
+use adzeman_core::evaluation::{Cancel, Inside};
 use crossbeam_channel::{RecvTimeoutError, bounded};
 
 use super::{Session, SessionError};
 use crate::context::ContextShared;
 use crate::lane::{Mail, SafePoint, Ticket};
-use crate::watchdog::UNNAMED;
+use crate::watchdog::{FINALIZER, UNNAMED};
 
 /// How long a context may take to come to a safe point.
 const SAFE_POINT_WITHIN: Duration = Duration::from_secs(2);
@@ -71,9 +71,17 @@ impl Session {
 
 /// Why a context does not come to a safe point, as far as that is known.
 fn no_safe_point(context: &ContextShared) -> SessionError {
-    match context.under_way() {
-        Some(_) => stuck(context),
-        None => SessionError::NoSafePoint(context.name.clone()),
+    if context.under_way().is_some() {
+        return stuck(context);
+    }
+    let name = context.name.clone();
+    match context.inside() {
+        Some(Inside::Native(native)) => {
+            SessionError::Stuck { context: name, native: native.unwrap_or(UNNAMED.to_owned()) }
+        }
+        Some(Inside::Finalizer) => SessionError::Stuck { context: name, native: FINALIZER.to_owned() },
+        Some(Inside::Host) => SessionError::NoScriptRuns(name),
+        Some(Inside::Script) | None => SessionError::NoSafePoint(name),
     }
 }
 

@@ -11,9 +11,10 @@ use serde_json::Value as Json;
 
 use super::ask::tell_until;
 use super::{Session, SessionError, arguments, body, convert};
-use crate::context::{ContextShared, RunState};
+use crate::context::ContextShared;
 use crate::emit::current_event;
 use crate::hold::Go;
+use crate::standing::RunState;
 
 impl Session {
     pub(super) fn context(&self, id: i64) -> Result<Arc<ContextShared>, SessionError> {
@@ -45,7 +46,7 @@ impl Session {
     /// A context that is held itself, and not with another one of its thread, and the number of the stop.
     fn held(&self, thread_id: i64) -> Result<(Arc<ContextShared>, u64), SessionError> {
         let context = self.context(thread_id)?;
-        if context.state() == RunState::Running {
+        if context.standing.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
         let stop = self.ask(&context, |point| {
@@ -75,7 +76,7 @@ impl Session {
     /// Lets a context go on, if it is held, to a line or to an event.
     pub(super) fn go_to(&mut self, arguments: GoToArguments) -> Result<(), SessionError> {
         let context = self.context(arguments.thread_id)?;
-        if context.state() == RunState::Stopped {
+        if context.standing.state() == RunState::Stopped {
             self.held(arguments.thread_id)?;
         }
         let base = self.client.line_base();
@@ -93,7 +94,7 @@ impl Session {
             self.shared.end_temporary();
             return Err(SessionError::Unreachable(why));
         }
-        match context.state() {
+        match context.standing.state() {
             RunState::Running | RunState::Waiting => Ok(()),
             RunState::Stopped => self.let_go(context.id, Go::Freely),
         }
@@ -112,7 +113,7 @@ impl Session {
                 point.engine.release();
                 let stopped = point.hold.is_some_and(|hold| hold.context == id);
                 if stopped {
-                    point.context.shared.set_state(RunState::Stopped);
+                    point.context.shared.standing.is_back();
                 }
                 let (success, result, type_name) = match outcome {
                     Ok(values) => {
@@ -130,7 +131,7 @@ impl Session {
 
     pub(super) fn pause(&mut self, arguments: ThreadArguments) -> Result<(), SessionError> {
         let context = self.context(arguments.thread_id)?;
-        if context.state() == RunState::Running {
+        if context.standing.is_going() {
             self.afterwards = Some(Box::new(move || {
                 context.ask_pause();
             }));

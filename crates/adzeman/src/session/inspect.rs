@@ -10,8 +10,9 @@ use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};
 
 use super::values::{Inside, Reference};
 use super::{Session, SessionError, convert};
-use crate::context::{ContextShared, RunState};
+use crate::context::ContextShared;
 use crate::emit::{EventFrame, current_event};
+use crate::standing::RunState;
 
 /// Frames are numbered by context and position; no stack is deeper than this.
 const FRAMES_OF_CONTEXT: i64 = 1 << 20;
@@ -53,7 +54,7 @@ impl Session {
     pub(super) fn frame(&self, id: i64) -> Result<(Arc<ContextShared>, usize), SessionError> {
         let context = self.context(id / FRAMES_OF_CONTEXT)?;
         let index = usize::try_from(id % FRAMES_OF_CONTEXT).unwrap_or(0);
-        if context.state() == RunState::Running && index > 0 {
+        if context.standing.state() == RunState::Running && index > 0 {
             return Err(SessionError::Running(context.name.clone()));
         }
         Ok((context, index))
@@ -77,7 +78,7 @@ impl Session {
     pub(super) fn stack_trace(&mut self, arguments: &StackTraceArguments) -> Result<StackTraceBody, SessionError> {
         self.notice_stop();
         let context = self.context(arguments.thread_id)?;
-        if context.state() == RunState::Running {
+        if context.standing.state() == RunState::Running {
             return Err(SessionError::Running(context.name.clone()));
         }
         let page = page(arguments.start_frame, arguments.levels);

@@ -55,6 +55,10 @@ pub(crate) enum SessionError {
     NotStopped(String),
     #[error("{0} has not come to a point where it can be looked at; is it waiting for something, or in a long call?")]
     NoSafePoint(String),
+    #[error(
+        "{0} runs no script, and its host has not looked here for a while; it may be busy, or not call `poll` while it waits"
+    )]
+    NoScriptRuns(String),
     #[error("{0} is gone")]
     Gone(String),
     #[error("the value {0} was shown at an earlier stop and is gone; look again from the stack or the scopes")]

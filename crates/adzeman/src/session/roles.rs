@@ -10,7 +10,7 @@ use serde_json::Value as Json;
 use super::ask::tell;
 use super::{Phase, Session, SessionError, body};
 use crate::client::MOST_ATTACHED;
-use crate::context::RunState;
+use crate::standing::RunState;
 use crate::watchdog;
 
 /// A stop is kept no longer than this for a client that vanished.
@@ -134,7 +134,7 @@ impl Session {
         };
         let context = |context: &std::sync::Arc<crate::context::ContextShared>| ContextStatus {
             name: context.name.clone(),
-            state: match context.state() {
+            state: match context.standing.state() {
                 RunState::Running => "running",
                 RunState::Stopped => "stopped",
                 RunState::Waiting => "waiting",

@@ -7,8 +7,9 @@ use adzeman_dap::types::{self, ValueFormat};
 
 use super::inspect::page;
 use super::{Session, SessionError, convert};
-use crate::context::{LocalContext, RunState};
+use crate::context::LocalContext;
 use crate::lane::SafePoint;
+use crate::standing::RunState;
 
 /// Lists count from 1 in Lua, the language that paths are written in.
 pub(super) const INDEX_BASE: usize = 1;
@@ -179,7 +180,7 @@ impl Session {
     pub(super) fn set_variable(&mut self, arguments: SetVariableArguments) -> Result<ValueBody, SessionError> {
         let Reference { context, frame, inside, name: parent, .. } = self.reference(arguments.variables_reference)?;
         let context = self.context(context)?;
-        let is_stopped = context.state() == RunState::Stopped;
+        let is_stopped = context.standing.state() == RunState::Stopped;
         let SetVariableArguments { name, value, .. } = arguments;
         let (new, made) = self.ask(&context, move |point| {
             let frame = frame.filter(|_| is_stopped);

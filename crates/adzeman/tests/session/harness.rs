@@ -304,12 +304,19 @@ impl Client {
     /// Waits for an event of this name and answers its body.
     #[track_caller]
     pub(crate) fn event(&mut self, name: &str) -> Json {
-        if let Some(at) = self.events.iter().position(|event| event.event == name) {
-            return self.events.remove(at).and_then(|event| event.body).unwrap_or_default();
+        self.first_of(&[name]).1
+    }
+
+    /// Waits for an event of one of these names; answers which, and its body.
+    #[track_caller]
+    pub(crate) fn first_of(&mut self, names: &[&str]) -> (String, Json) {
+        let is_one = |event: &adzeman_dap::Event| names.contains(&event.event.as_str());
+        if let Some(event) = self.events.iter().position(is_one).and_then(|at| self.events.remove(at)) {
+            return (event.event, event.body.unwrap_or_default());
         }
         loop {
-            match self.messages.recv_timeout(LONG).unwrap_or_else(|error| panic!("no '{name}': {error}")) {
-                Message::Event(event) if event.event == name => return event.body.unwrap_or_default(),
+            match self.messages.recv_timeout(LONG).unwrap_or_else(|error| panic!("no {names:?}: {error}")) {
+                Message::Event(event) if is_one(&event) => return (event.event, event.body.unwrap_or_default()),
                 Message::Event(event) => self.events.push_back(event),
                 Message::Response(response) => self.answers.push(response),
                 Message::Request(request) => panic!("the host asks for {request:?}"),

@@ -103,6 +103,27 @@ fn pause_stops_an_endless_loop_that_calls_nothing() {
     pause_while_it_spins(script, 4..=6);
 }
 
+/// The context may have to hear of the one when the other comes.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_pause_right_behind_a_continue_is_not_lost() {
+    let script = "running = true\nfunction update()\n  while running do\n    local x = 1\n  end\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        client.ok("pause", json!({"threadId": 1}));
+        client.stopped();
+        for _ in 0..200 {
+            let both = ["continue", "pause"].map(|command| client.send(command, json!({"threadId": 1})));
+            assert!(both.into_iter().all(|seq| client.answer_to(seq).success));
+            client.stopped();
+        }
+        client.evaluate("running = false");
+        client.go_on("continue");
+        host.wait_frames(2);
+    });
+}
+
 /// A breakpoint set while the script spins is hit: setting it interrupts.
 #[cfg(target_os = "linux")]
 #[test]

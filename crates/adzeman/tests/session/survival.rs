@@ -304,6 +304,58 @@ fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
     });
 }
 
+/// A host whose script is in something that cannot be interrupted for some seconds of each frame: who asks it to pause is told
+/// `what` that is, and who looks, too. It stops once that is over.
+#[track_caller]
+fn is_named(slow: &str, what: &str) {
+    let script = format!(
+        "local text, pattern = string.rep('a', 300), string.rep('a*', 3) .. 'b'\nfunction update(n)\n  {slow}\nend"
+    );
+    let host = TestHost::start(Transport::Socket, &script);
+    let mut client = host.attach();
+    host.go();
+    loop {
+        client.ok("pause", json!({"threadId": 1}));
+        // It may come to a line before it is in there again.
+        let (name, told) = client.first_of(&["stopped", "adzeman/stuck"]);
+        if name == "stopped" {
+            client.go_on("continue");
+            continue;
+        }
+        assert_eq!((&told["stuck"], &told["native"]), (&json!(true), &json!(what)), "{told}");
+        assert!(told["description"].as_str().unwrap().contains("the script has been in"), "{told}");
+        break;
+    }
+    let why = client.refused("evaluate", json!({"expression": "1", "threadId": 1}));
+    assert!(why.contains(&format!("main is in {what}")) || why.contains("not come to a point"), "{why}");
+    while client.event("adzeman/stuck")["stuck"] != false {}
+    client.ok("pause", json!({"threadId": 1}));
+    client.event("stopped");
+    client.vanish();
+    host.wait_frames(1);
+    host.end();
+}
+
+#[test]
+fn what_the_script_itself_is_stuck_in_is_named() {
+    is_named("string.find(text, pattern)", "string.find");
+    let times = if cfg!(debug_assertions) { 400_000_000_u64 } else { 3_000_000_000 };
+    let finalizer = format!("setmetatable({{}}, {{__gc = function() for i = 1, {times} do end end}}) collectgarbage()");
+    is_named(&finalizer, "a finalizer of the script");
+}
+
+#[test]
+fn a_host_that_runs_no_script_is_told_from_one_in_a_long_call() {
+    let host = TestHost::start(Transport::Socket, SCRIPT);
+    let mut client = host.attach();
+    // It waits to be let go, and does not poll meanwhile.
+    let why = client.refused("evaluate", json!({"expression": "1", "threadId": 1}));
+    assert!(why.contains("main runs no script"), "{why}");
+    host.go();
+    host.wait_frames(3);
+    assert_eq!(client.ok("evaluate", json!({"expression": "1 + 1", "threadId": 1}))["result"], "2");
+}
+
 #[test]
 fn a_text_longer_than_a_message_does_not_end_the_session() {
     let script = "function update(n)\n  if n == 2 then adzeman.say(string.rep('x', 9000000)) end\n  if n == 4 then error(string.rep('y', 9000000)) end\n  return n\nend";

@@ -1,0 +1,87 @@
+//! What a script's thread is in, read from a signal handler on that very thread, at whatever instruction it is.
+//!
+//! The engine may be about to move the stack of the script at that moment, so that the pointer to the function that runs is one
+//! to memory given back. So what it points to is never read here: the kernel copies it, through a pipe, and refuses what is not
+//! there. What is copied is only compared with the addresses of known functions.
+
+use std::ffi::{c_int, c_void};
+
+use mlua::ffi;
+
+use super::layout;
+
+/// What was found, as one number: one of these, or the address of a native function.
+pub(super) const NOT_FOUND: usize = 0;
+pub(super) const HOST: usize = 1;
+pub(super) const SCRIPT: usize = 2;
+pub(super) const FINALIZER: usize = 3;
+
+/// What runs on `raw`, and whether it is anything of Lua.
+///
+/// # Safety
+/// [`layout::is_known`] has answered true, `raw` is a live thread of the calling OS thread, which may be in the middle of
+/// changing it. Only async-signal-safe calls are made.
+pub(super) unsafe fn look(raw: *mut ffi::lua_State) -> usize {
+    // SAFETY: given by the caller. Records of calls stay where they are for as long as their thread lives, or until it is
+    // between two calls, and each is linked only when it is filled in.
+    unsafe {
+        let call = layout::current_call(raw);
+        if call.is_null() || layout::call_below(call).is_null() {
+            return HOST;
+        }
+        let Some(value) = copy::<{ layout::SIZE_OF_VALUE }>(layout::function_of_call(call)) else { return NOT_FOUND };
+        let held = address_in(&value, 0);
+        let code = match value[layout::TAG_OF_VALUE] {
+            layout::NATIVE_FUNCTION => Some(held),
+            layout::NATIVE_CLOSURE => {
+                copy::<8>((held as *const c_void).wrapping_byte_add(layout::CODE_OF_NATIVE_CLOSURE))
+                    .map(|bytes| address_in(&bytes, 0))
+            }
+            _ => None,
+        };
+        match code {
+            Some(code) => code.max(FINALIZER + 1),
+            None if layout::keeps_hooks_off(raw) => FINALIZER,
+            None => SCRIPT,
+        }
+    }
+}
+
+fn address_in(bytes: &[u8], at: usize) -> usize {
+    let mut address = [0; 8];
+    address.copy_from_slice(&bytes[at..at + 8]);
+    usize::from_ne_bytes(address)
+}
+
+/// Has the kernel copy `N` bytes, if they are there.
+fn copy<const N: usize>(from: *const c_void) -> Option<[u8; N]> {
+    let mut ends: [c_int; 2] = [-1; 2];
+    let mut into = [0_u8; N];
+    // SAFETY: `pipe2`, `write`, `read` and `close` are async-signal-safe; the ends are used and closed here only. The kernel
+    // answers with an error for bytes that are not there, and writes at most `N` of them into the array.
+    unsafe {
+        if libc::pipe2(ends.as_mut_ptr(), libc::O_CLOEXEC | libc::O_NONBLOCK) != 0 {
+            return None;
+        }
+        let wrote = libc::write(ends[1], from, N);
+        let whole =
+            libc::ssize_t::try_from(N) == Ok(wrote) && libc::read(ends[0], into.as_mut_ptr().cast(), N) == wrote;
+        for end in ends {
+            libc::close(end);
+        }
+        whole.then_some(into)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_there_is_not_read() {
+        let held = *b"eight by";
+        assert_eq!(copy::<8>(held.as_ptr().cast()), Some(held));
+        assert_eq!(copy::<8>(std::ptr::null()), None);
+        assert_eq!(copy::<16>(std::ptr::without_provenance(usize::MAX - 4096)), None);
+    }
+}
