@@ -325,7 +325,7 @@ unsafe fn prototypes_are_as_dumped(raw: *mut ffi::lua_State) -> bool {
         let closures_are_known = native_tag(raw, 1) == Some(NATIVE_CLOSURE) && {
             ffi::lua_pushnil(raw);
             ffi::lua_pushcclosure(raw, native, 1);
-            member(ffi::lua_topointer(raw, -1), CODE_OF_NATIVE_CLOSURE) as usize == native as *const () as usize
+            ptr::eq(member(ffi::lua_topointer(raw, -1), CODE_OF_NATIVE_CLOSURE), native as *const c_void)
         };
         ffi::lua_settop(raw, top);
         has_constant
