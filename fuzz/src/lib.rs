@@ -16,7 +16,7 @@ use std::path::PathBuf;
 use adzeman::discovery::announced_in;
 use adzeman_core::breakpoint::Template;
 use adzeman_core::engine::Syntax as _;
-use adzeman_core::host::Path;
+use adzeman_core::path::{Notation, Path};
 use adzeman_core::source::{LineMap, map_reference};
 use adzeman_dap::{Decoded, decode};
 use adzeman_lua::LuaSyntax;
@@ -64,9 +64,10 @@ pub fn expressions(data: &[u8]) {
         syntax.locals_named(&text, "x");
         syntax.uses_of(&text, "x");
         let _ = Template::parse(&text);
-        for base in [0, 1, usize::MAX] {
-            if let Ok(path) = Path::parse(&text, base) {
-                assert!(Path::parse(&path.display(0), 0).is_ok_and(|again| again == path), "{text}");
+        for base in [0, 1, i64::MAX, i64::MIN] {
+            if let Ok(path) = Path::parse(&text, Notation { first_index: base, ..Notation::OF_DATA }) {
+                let shown = path.display(Notation::OF_DATA);
+                assert!(Path::parse(&shown, Notation::OF_DATA).is_ok_and(|again| again == path), "{text}");
             }
         }
     });

@@ -15,7 +15,8 @@ use thiserror::Error;
 use crate::breakpoint::{Breakpoint, SourceLine, TrackId};
 use crate::decide::Need;
 use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
-use crate::host::HostError;
+use crate::host::{HostError, TreePath};
+use crate::path::Notation;
 use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId};
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
@@ -282,6 +283,23 @@ pub trait Engine {
         NamesUsed::default()
     }
 
+    /// The place in the host's data that an expression stands for in `frame`, if it is a path that does; a script's own names
+    /// come first.
+    fn host_place(&mut self, frame: Option<usize>, text: &str) -> Option<TreePath> {
+        let _ = (frame, text);
+        None
+    }
+
+    /// The value of an expression as plain data, for giving it to the host.
+    ///
+    /// # Errors
+    /// What evaluation raises, and for values that are no data.
+    fn evaluate_data(&mut self, frame: Option<usize>, text: &str) -> Result<serde_json::Value, EngineError> {
+        let _ = frame;
+        let why = "this engine gives the host no values".to_owned();
+        Err(EngineError::NotAssignable { name: text.to_owned(), why })
+    }
+
     /// Gives `target`, any expression that can stand left of an assignment, the value of `text`; answers the new value.
     ///
     /// # Errors
@@ -428,6 +446,11 @@ pub trait Syntax: Send + Sync {
     /// # Errors
     /// What is wrong with it, for people.
     fn check_expression(&self, text: &str) -> Result<(), String>;
+
+    /// How paths are written in this language.
+    fn notation(&self) -> Notation {
+        Notation::default()
+    }
 
     /// The lines at which a script's text makes a local variable of this name, parameters included.
     fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {

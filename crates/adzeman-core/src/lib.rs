@@ -33,6 +33,7 @@ pub mod engine;
 pub mod evaluation;
 pub mod host;
 pub mod monitor;
+pub mod path;
 pub mod source;
 pub mod stepping;
 pub mod test_engine;

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use std::{fmt, io};
 
 use adzeman::core::source::TextDigest;
-use adzeman::{About, Event, EventKind, Host, Listen, ListenError, SharedObject};
+use adzeman::{About, Event, EventKind, Host, Listen, ListenError, SharedObject, StartError};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -33,6 +33,9 @@ pub enum LocksideError {
     /// No address to listen on.
     #[error(transparent)]
     Listen(#[from] ListenError),
+    /// What it opens does not go together.
+    #[error(transparent)]
+    Start(#[from] StartError),
     /// A script that does not load.
     #[error("a script does not load: {0}")]
     Script(#[from] mlua::Error),

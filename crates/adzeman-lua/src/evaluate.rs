@@ -13,7 +13,8 @@ use std::time::Duration;
 use adzeman_core::breakpoint::Breakpoint;
 use adzeman_core::engine::{EngineError, NamesUsed};
 use adzeman_core::evaluation::{Allowance, Cancel};
-use adzeman_core::host::{Path, Root, TreePath};
+use adzeman_core::host::{Root, TreePath};
+use adzeman_core::path::Path;
 
 use mlua::Lua;
 
@@ -117,12 +118,12 @@ impl Context {
         if self.is_global(target, name) { Found::Global } else { found }
     }
 
-    /// The place in the host's data that a name and the path behind it stand for, if they do.
-    pub(crate) fn tree_place(&self, target: Option<Target>, name: &str, rest: &str) -> Option<TreePath> {
+    /// The place in the host's data that a path stands for, if it does: names that scripts made come first.
+    pub(crate) fn tree_place(&self, target: Option<Target>, path: &Path) -> Option<TreePath> {
+        let (name, rest) = path.split_name()?;
         let root = self.tree_named(name)?;
         let is_variable = !matches!(self.place_of(target, name), Place::Global) || self.is_global(target, name);
-        let path = Path::parse(rest.strip_prefix('.').unwrap_or(rest), 1).ok()?;
-        (!is_variable).then_some(TreePath { root, path })
+        (!is_variable).then_some(TreePath { root, path: rest })
     }
 
     fn tree_named(&self, name: &str) -> Option<Root> {

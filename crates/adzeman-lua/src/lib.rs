@@ -17,7 +17,8 @@
 //! use std::sync::Arc;
 //! use std::sync::atomic::AtomicBool;
 //! use adzeman_core::engine::{Engine, Supervisor};
-//! use adzeman_core::host::{HostError, HostView, TreePath};
+//! use adzeman_core::host::{Data, HostError, HostView, TreePath};
+//! use adzeman_core::path::Notation;
 //! use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 //! use adzeman_lua::LuaEngine;
 //!
@@ -41,11 +42,11 @@
 //! struct Bare;
 //!
 //! impl HostView for Bare {
-//!     fn get(&self, at: &TreePath) -> Result<serde_json::Value, HostError> {
-//!         Err(HostError::NoField { path: "host".into(), name: at.display(1), known: "nothing".into() })
+//!     fn get(&self, at: &TreePath) -> Result<Data, HostError> {
+//!         Err(HostError::NoField { path: "host".into(), name: at.display(Notation::OF_DATA), known: "nothing".into() })
 //!     }
 //!     fn set(&self, at: &TreePath, _: serde_json::Value) -> Result<(), HostError> {
-//!         Err(HostError::ReadOnly { path: at.display(1) })
+//!         Err(HostError::ReadOnly { path: at.display(Notation::OF_DATA) })
 //!     }
 //!     fn has_event(&self) -> bool { false }
 //! }
@@ -75,6 +76,7 @@ mod limits;
 mod names;
 mod nesting;
 mod offer;
+mod paths;
 mod quick;
 mod track;
 mod uses;
@@ -88,6 +90,7 @@ use adzeman_core::decide::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
+use adzeman_core::path::Notation;
 use adzeman_core::source::{Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
 use serde::Serialize;
@@ -206,6 +209,10 @@ impl Syntax for LuaSyntax {
     fn check_statement(&self, text: &str) -> Result<(), String> {
         nesting::check_typed(text)?;
         check(text)
+    }
+
+    fn notation(&self) -> Notation {
+        paths::NOTATION
     }
 
     fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {

@@ -2,15 +2,16 @@
 //! `and`, `or` and `not`. Whatever they cannot tell exactly as Lua would (a metamethod, a comparison that raises) is left
 //! to Lua.
 
-use adzeman_core::host::{Path, Root, Segment, TreePath};
+use adzeman_core::host::{Data, Root, TreePath};
+use adzeman_core::path::{Path, Segment};
 use full_moon::ast::{BinOp, Expression, Index, Prefix, Suffix, UnOp, Var};
 use full_moon::tokenizer::{TokenReference, TokenType};
-use serde_json::Value as Json;
 
 use crate::context::Context;
 use crate::evaluate::{Place, Target, push_captured, push_local};
 use crate::expressions::with_expression;
 use crate::ffi::state::{State, Type};
+use crate::paths::{element, number_of};
 
 /// A condition that was understood.
 #[derive(Debug, Clone, PartialEq)]
@@ -35,14 +36,8 @@ pub(crate) enum Comparison {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Operand {
     Constant(Scalar),
-    /// A name, and the fields behind it.
-    Path(String, Vec<Field>),
-}
-
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Field {
-    Name(String),
-    Number(i64),
+    /// A name, and what is behind it.
+    Path(String, Path),
 }
 
 /// A value that can be compared here.
@@ -136,9 +131,9 @@ fn float(value: &Scalar) -> Option<f64> {
 
 impl Operand {
     fn value(&self, context: &Context, state: State, scope: Scope) -> Option<Scalar> {
-        let (name, fields) = match self {
+        let (name, path) = match self {
             Self::Constant(value) => return Some(value.clone()),
-            Self::Path(name, fields) => (name, fields),
+            Self::Path(name, path) => (name, path),
         };
         let place = match scope {
             Scope::Function(target) => context.place_of(Some(target), name),
@@ -152,7 +147,7 @@ impl Operand {
                 };
                 // A name that scripts made comes first.
                 let root = if name == "event" { Root::Event } else { Root::Host };
-                (!context.is_global(target, name)).then(|| of_tree(context, root, fields)).flatten()
+                (!context.is_global(target, name)).then(|| of_tree(context, root, path)).flatten()
             }
             (Place::Global, _) => None,
             (place, _) => {
@@ -162,7 +157,7 @@ impl Operand {
                     Place::Captured(at, number) => push_captured(at, number, state),
                     Place::Global => return None,
                 }
-                let found = (state.top() > top).then(|| of_value(state, fields)).flatten();
+                let found = (state.top() > top).then(|| of_value(state, path)).flatten();
                 state.cut_to(top);
                 found
             }
@@ -170,9 +165,9 @@ impl Operand {
     }
 }
 
-/// What is behind `fields` in the value on top, as long as no metamethod could have a say.
-fn of_value(state: State, fields: &[Field]) -> Option<Scalar> {
-    for field in fields {
+/// What a path leads to from the value on top, as long as no metamethod could have a say.
+fn of_value(state: State, path: &Path) -> Option<Scalar> {
+    for segment in path.segments() {
         if state.type_at(-1) != Type::Table {
             return None;
         }
@@ -180,9 +175,10 @@ fn of_value(state: State, fields: &[Field]) -> Option<Scalar> {
         if has_metatable {
             state.pop(1);
         }
-        match field {
-            Field::Name(name) => state.raw_get_field(-1, name).ok()?,
-            Field::Number(number) => state.raw_get_index(-1, *number),
+        match segment {
+            Segment::Field(name) => state.raw_get_field(-1, name).ok()?,
+            Segment::Index(index) => state.raw_get_index(-1, number_of(*index)),
+            Segment::At(_) => return None,
         }
         if has_metatable && state.type_at(-1) == Type::Nil {
             return None;
@@ -198,26 +194,19 @@ fn of_value(state: State, fields: &[Field]) -> Option<Scalar> {
     })
 }
 
-fn of_tree(context: &Context, root: Root, fields: &[Field]) -> Option<Scalar> {
+fn of_tree(context: &Context, root: Root, path: &Path) -> Option<Scalar> {
     if root == Root::Event && !context.host().has_event() {
         return None;
     }
-    let mut path = Path::default();
-    for field in fields {
-        path = path.join(match field {
-            Field::Name(name) => Segment::Field(name.clone()),
-            Field::Number(number) => Segment::Index(usize::try_from(number - 1).ok()?),
-        });
-    }
-    Some(match context.host().get(&TreePath { root, path }).ok()? {
-        Json::Null => Scalar::Nil,
-        Json::Bool(value) => Scalar::Boolean(value),
-        Json::Number(number) => match number.as_i64() {
+    Some(match context.host().get(&TreePath { root, path: path.clone() }).ok()? {
+        Data::Null => Scalar::Nil,
+        Data::Boolean(value) => Scalar::Boolean(value),
+        Data::Number(number) => match number.as_i64() {
             Some(integer) => Scalar::Integer(integer),
             None => Scalar::Float(number.as_f64()?),
         },
-        Json::String(text) => Scalar::Text(text.into_bytes()),
-        Json::Array(_) | Json::Object(_) => Scalar::Other,
+        Data::Text(text) => Scalar::Text(text.into_bytes()),
+        Data::List(_) | Data::Object(_) | Data::Secret | Data::Unreadable(_) => Scalar::Other,
     })
 }
 
@@ -271,19 +260,19 @@ fn operand(expression: &Expression) -> Option<Operand> {
             "false" => Some(Operand::Constant(Scalar::Boolean(false))),
             _ => None,
         },
-        Expression::Var(Var::Name(token)) => Some(Operand::Path(text(token), Vec::new())),
+        Expression::Var(Var::Name(token)) => Some(Operand::Path(text(token), Path::default())),
         Expression::Var(Var::Expression(path)) => {
             let Prefix::Name(name) = path.prefix() else { return None };
-            let fields = path.suffixes().map(|suffix| match suffix {
-                Suffix::Index(Index::Dot { name, .. }) => Some(Field::Name(text(name))),
+            let steps = path.suffixes().map(|suffix| match suffix {
+                Suffix::Index(Index::Dot { name, .. }) => Some(Segment::Field(text(name))),
                 Suffix::Index(Index::Brackets { expression, .. }) => match operand(expression)? {
-                    Operand::Constant(Scalar::Integer(number)) => Some(Field::Number(number)),
-                    Operand::Constant(Scalar::Text(name)) => String::from_utf8(name).ok().map(Field::Name),
+                    Operand::Constant(Scalar::Integer(number)) => Some(element(number)),
+                    Operand::Constant(Scalar::Text(name)) => String::from_utf8(name).ok().map(Segment::Field),
                     _ => None,
                 },
                 _ => None,
             });
-            Some(Operand::Path(text(name), fields.collect::<Option<_>>()?))
+            Some(Operand::Path(text(name), steps.collect::<Option<_>>()?))
         }
         _ => None,
     }
@@ -317,7 +306,7 @@ mod tests {
     use super::*;
 
     fn path(name: &str, fields: &[&str]) -> Operand {
-        Operand::Path(name.to_owned(), fields.iter().map(|field| Field::Name((*field).to_owned())).collect())
+        Operand::Path(name.to_owned(), fields.iter().map(|field| Segment::Field((*field).to_owned())).collect())
     }
 
     #[test]

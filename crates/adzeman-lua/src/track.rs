@@ -8,11 +8,13 @@ use std::collections::BTreeMap;
 
 use adzeman_core::breakpoint::TrackId;
 use adzeman_core::engine::{EngineError, Probe};
+use adzeman_core::path::{Path, Segment};
 
 use crate::context::Context;
 use crate::evaluate::{Place, Target, push_function_of};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
+use crate::paths::{NOTATION, cannot, read};
 
 /// Registry entries of one watched value: what holds it, its key, and what it held last.
 const ENTRIES: i64 = 3;
@@ -71,16 +73,18 @@ impl Context {
     }
 
     fn find_track(&self, state: State, target: Option<Target>, text: &str) -> Result<TrackId, EngineError> {
-        let (table, key) = split_last(text);
-        let place = match table {
-            Some(table) => {
-                self.push_raw_path(state, target, table)?;
+        let path = read(text)?;
+        let (table, key) = path.split_last().ok_or_else(|| cannot(text, "there is nothing to watch"))?;
+        let place = match name_of(&table, key) {
+            None => {
+                self.push_raw_path(state, target, &table)?;
                 if state.type_at(-1) != Type::Table {
-                    return Err(cannot(text, &format!("'{table}' holds no table, so it has no fields")));
+                    let why = format!("'{}' holds no table, so it has no fields", table.display(NOTATION));
+                    return Err(cannot(text, &why));
                 }
                 Where::Field
             }
-            None => match self.place_of(target, key.name()) {
+            Some(name) => match self.place_of(target, name) {
                 Place::Local(at, number) => {
                     let Some(function) = at.state.level(at.level) else { return Err(cannot(text, "its call is over")) };
                     state.push_nil();
@@ -92,7 +96,7 @@ impl Context {
                     at.state.move_to(state, 1);
                     Where::Captured(number)
                 }
-                Place::Global => self.global_or_captured(state, target, key.name())?,
+                Place::Global => self.global_or_captured(state, target, name)?,
             },
         };
         let id = self.tracks.borrow().last + 1;
@@ -101,7 +105,7 @@ impl Context {
         state.push_slot(Slot::Tracks);
         let slot = state.top();
         self.keep_at(state, slot, entry(id, 0), holder)?;
-        key.push(self, state, target)?;
+        self.push_key(state, target, key)?;
         let key_at = state.top();
         self.keep_at(state, slot, entry(id, 1), key_at)?;
         {
@@ -206,31 +210,32 @@ impl Context {
         let Some(place) = self.tracks.borrow().all.get(&track.0).copied() else { return Ok(false) };
         state.push_slot(Slot::Tracks);
         let slot = state.top();
-        let (table, key) = split_last(text);
-        match (place, table) {
-            (Where::Field, table) => {
-                match table {
-                    Some(table) => self.push_raw_path(state, Some(target), table)?,
-                    None if matches!(self.place_of(Some(target), key.name()), Place::Global) => {
+        let path = read(text)?;
+        let Some((table, key)) = path.split_last() else { return Ok(false) };
+        match (place, name_of(&table, key)) {
+            (Where::Field, name) => {
+                match name {
+                    None => self.push_raw_path(state, Some(target), &table)?,
+                    Some(name) if matches!(self.place_of(Some(target), name), Place::Global) => {
                         self.push_globals_at(state, Some(target));
                     }
-                    None => return Ok(false),
+                    Some(_) => return Ok(false),
                 }
                 state.raw_get_index(slot, entry(track.0, 0));
                 if !state.raw_equal(-1, -2) {
                     return Ok(false);
                 }
-                key.push(self, state, target)?;
+                self.push_key(state, Some(target), key)?;
                 state.raw_get_index(slot, entry(track.0, 1));
                 Ok(state.raw_equal(-1, -2))
             }
-            (Where::Local { thread, call, number, ended: false }, None) => {
-                let Place::Local(at, held) = self.place_of(Some(target), key.name()) else { return Ok(false) };
+            (Where::Local { thread, call, number, ended: false }, Some(name)) => {
+                let Place::Local(at, held) = self.place_of(Some(target), name) else { return Ok(false) };
                 let is_call = at.state.level(at.level).is_some_and(|function| function.call() == call);
                 Ok(at.state.address() == thread && is_call && held == number)
             }
-            (Where::Captured(number), None) => {
-                let Place::Captured(at, held) = self.place_of(Some(target), key.name()) else { return Ok(false) };
+            (Where::Captured(number), Some(name)) => {
+                let Place::Captured(at, held) = self.place_of(Some(target), name) else { return Ok(false) };
                 push_function_of(at);
                 at.state.move_to(state, 1);
                 let here = state.captured_identity(-1, held);
@@ -252,27 +257,6 @@ impl Context {
             state.raw_set(slot)?;
         }
         Ok(())
-    }
-
-    /// Pushes what `table.field.field` names, without metamethods.
-    fn push_raw_path(&self, state: State, target: Option<Target>, text: &str) -> Result<(), EngineError> {
-        let steps = text.bytes().filter(|byte| matches!(byte, b'.' | b'[')).count();
-        if steps > MOST_STEPS {
-            return Err(cannot("that", &format!("it is a path of more than {MOST_STEPS} steps")));
-        }
-        let (table, key) = split_last(text);
-        match table {
-            None => self.push_raw_name(state, target, key.name()),
-            Some(table) => {
-                self.push_raw_path(state, target, table)?;
-                if state.type_at(-1) != Type::Table {
-                    return Err(cannot(text, &format!("'{table}' holds no table, so it has no fields")));
-                }
-                key.push(self, state, target)?;
-                state.raw_get(-2);
-                Ok(())
-            }
-        }
     }
 }
 
@@ -302,56 +286,10 @@ fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool 
     walk::with_thread(state, thread, push).unwrap_or(false)
 }
 
-/// Steps of a path that is followed: each is one more call of the function above.
-pub(crate) const MOST_STEPS: usize = 64;
-
-fn cannot(name: &str, why: &str) -> EngineError {
-    EngineError::NotAssignable { name: name.to_owned(), why: format!("{why}; give a name, or a table's field") }
-}
-
-/// The last step of a path.
-enum Key<'a> {
-    Name(&'a str),
-    Number(i64),
-    /// A variable, whose value is the key.
-    Variable(&'a str),
-}
-
-impl Key<'_> {
-    fn name(&self) -> &str {
-        match self {
-            Self::Name(name) => name,
-            Self::Number(_) | Self::Variable(_) => "",
-        }
-    }
-
-    fn push(&self, context: &Context, state: State, target: impl Into<Option<Target>>) -> Result<(), EngineError> {
-        match self {
-            Self::Name(name) => state.push_bytes(name.as_bytes()),
-            Self::Number(number) => {
-                state.push_integer(*number);
-                Ok(())
-            }
-            Self::Variable(path) => context.push_raw_path(state, target.into(), path),
-        }
-    }
-}
-
-/// Splits `tariff.per_metre.small`, `boats[3]` or `boats["Heron"]` before the last step.
-fn split_last(text: &str) -> (Option<&str>, Key<'_>) {
-    let text = text.trim();
-    if let Some((table, inside)) = text.strip_suffix(']').and_then(|text| text.rsplit_once('[')) {
-        let inside = inside.trim();
-        let quoted = ['"', '\''].iter().find_map(|quote| inside.strip_prefix(*quote)?.strip_suffix(*quote));
-        let key = match (quoted, inside.parse()) {
-            (Some(name), _) => Key::Name(name),
-            (None, Ok(number)) => Key::Number(number),
-            (None, Err(_)) => Key::Variable(inside),
-        };
-        return (Some(table.trim()), key);
-    }
-    match text.rsplit_once('.') {
-        Some((table, name)) => (Some(table), Key::Name(name)),
-        None => (None, Key::Name(text)),
+/// The name that a path is, if it is one only.
+fn name_of<'a>(table: &Path, key: &'a Segment) -> Option<&'a str> {
+    match key {
+        Segment::Field(name) if table.is_empty() => Some(name),
+        _ => None,
     }
 }

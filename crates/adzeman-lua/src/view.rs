@@ -3,9 +3,12 @@
 use adzeman_core::breakpoint::{Breakpoint, SourceLine, TrackId};
 use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
 use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::host::TreePath;
 use adzeman_core::source::Line;
 use adzeman_core::stepping::{Stack, StackId, StackState};
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
+
+use serde_json::Value as Json;
 
 use crate::context::{Context, display_name};
 use crate::evaluate::Target;
@@ -14,6 +17,7 @@ use crate::ffi::state::State;
 use crate::ffi::walk;
 use crate::quick::{self, Quick};
 use crate::values::{Node, captured_names};
+use crate::{json, paths};
 
 /// The state at the moment when `state`, one of its threads, was interrupted.
 pub(crate) struct View<'a> {
@@ -376,6 +380,18 @@ impl Engine for View<'_> {
         let used = self.context.names_used(target, text);
         self.state.cut_to(top);
         used
+    }
+
+    fn host_place(&mut self, frame: Option<usize>, text: &str) -> Option<TreePath> {
+        let target = self.target(frame).ok()?;
+        self.context.tree_place(target, &paths::read(text).ok()?)
+    }
+
+    fn evaluate_data(&mut self, frame: Option<usize>, text: &str) -> Result<Json, EngineError> {
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            json::from_lua(view.state, -1)
+        })
     }
 
     fn assign_expression(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Value, EngineError> {

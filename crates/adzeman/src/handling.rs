@@ -7,8 +7,7 @@ use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, ChangeKind, Site, Sited, Tracked};
 use adzeman_core::decide::Change;
-use adzeman_core::host::{HostView as _, TreePath, describe};
-use serde_json::Value as Json;
+use adzeman_core::host::{Data, HostView as _, TreePath, describe};
 
 use crate::budget::Alarm;
 use crate::context::LocalContext;
@@ -146,7 +145,10 @@ impl Lane {
             let Ok(now) = context.get(place) else { continue };
             let before = self.host_values.borrow_mut().insert(sited.breakpoint.id, now.clone());
             let Some(before) = before.filter(|before| *before != now) else { continue };
-            let change = Change { after: self.last_event.borrow().clone(), ..change(place, &before, &now) };
+            let change = Change {
+                after: self.last_event.borrow().clone(),
+                ..change(&place.display(context.notation()), place, &before, &now)
+            };
             if *how == ChangeKind::Type && change.before.0 == change.now.0 {
                 continue;
             }
@@ -157,10 +159,10 @@ impl Lane {
     }
 }
 
-fn change(place: &TreePath, before: &Json, now: &Json) -> Change {
-    let shown = |data: &Json| {
+fn change(target: &str, place: &TreePath, before: &Data, now: &Data) -> Change {
+    let shown = |data: &Data| {
         let value = describe(data, place);
         (value.type_name, value.preview)
     };
-    Change { target: place.display(1), before: shown(before), now: shown(now), place: None, after: None }
+    Change { target: target.to_owned(), before: shown(before), now: shown(now), place: None, after: None }
 }

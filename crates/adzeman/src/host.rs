@@ -7,12 +7,16 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use adzeman_core::host::{About, EventKind, HostObject, SharedObject};
+use adzeman_core::path::Path;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde_json::Value as Json;
+use thiserror::Error;
 
 use crate::client::Way;
 use crate::lane::Lane;
 use crate::listen::{Listen, ListenError, Server};
+use crate::objects::{OpenError, Opened};
 use crate::session;
 use crate::shared::Shared;
 use crate::transport::{Line, Pipe, PipeReader, PipeWriter};
@@ -22,7 +26,21 @@ pub struct HostBuilder {
     name: String,
     kinds: Vec<EventKind>,
     objects: Vec<HostObject>,
+    /// What is said of objects, by their names.
+    said: Vec<(String, About)>,
     observers_only: bool,
+}
+
+/// Why a host does not start.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StartError {
+    /// What it opens does not go together.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// It cannot listen.
+    #[error(transparent)]
+    Listen(#[from] ListenError),
 }
 
 impl HostBuilder {
@@ -88,8 +106,41 @@ impl HostBuilder {
         self
     }
 
-    /// Says what the parts of an object are, which belong to a subject of events, and which are secret. A name that no object
-    /// has is ignored.
+    /// Opens an object for looking, and for changing by a function of the host, which is given the state, the path to the part
+    /// from the object on, and the new value. For types that cannot be read back from data as a whole.
+    ///
+    /// ```
+    /// use adzeman::{Host, Listen};
+    /// use std::sync::{Arc, Mutex};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let level = Arc::new(Mutex::new(2.0_f64));
+    /// let host = Host::builder("canal")
+    ///     .object_changed_by("level", level.clone(), |level: &mut f64, _, value| {
+    ///         *level = value.as_f64().ok_or("it is a number of metres")?;
+    ///         Ok(())
+    ///     })
+    ///     .start(Listen::Off)?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    #[must_use]
+    pub fn object_changed_by<O>(
+        mut self,
+        name: &str,
+        object: O,
+        change: impl Fn(&mut O::State, &Path, Json) -> Result<(), String> + Send + Sync + 'static,
+    ) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize,
+    {
+        self.objects.push(HostObject::changed_by(name, object, change));
+        self
+    }
+
+    /// Says what the parts of an object are, which belong to a subject of events, and which are secret. It may stand before or
+    /// behind the object; a name that no object has is an error of [`start`](Self::start).
     ///
     /// ```
     /// use adzeman::{About, Host, Listen};
@@ -107,7 +158,7 @@ impl HostBuilder {
     /// ```
     #[must_use]
     pub fn about(mut self, object: &str, about: About) -> Self {
-        self.objects.iter_mut().filter(|held| held.name == object).for_each(|held| held.about = about.clone());
+        self.said.push((object.to_owned(), about));
         self
     }
 
@@ -121,9 +172,10 @@ impl HostBuilder {
     /// Starts the host's debugging side, and listens if asked to.
     ///
     /// # Errors
-    /// When the address cannot be listened on; nothing is started then.
-    pub fn start(self, listen: Listen) -> Result<Host, ListenError> {
-        let shared = Arc::new(Shared::new(self.name, self.kinds, self.objects, self.observers_only));
+    /// When what is opened does not go together, or the address cannot be listened on; nothing is started then.
+    pub fn start(self, listen: Listen) -> Result<Host, StartError> {
+        let opened = Opened::new(self.kinds, self.objects, self.said)?;
+        let shared = Arc::new(Shared::new(self.name, opened, self.observers_only));
         match listen {
             Listen::Wait(limit) => shared.hold_out(limit, false),
             Listen::First(limit) => shared.hold_out(limit, true),
@@ -159,7 +211,13 @@ impl Host {
     /// Begins to describe a host.
     #[must_use]
     pub fn builder(name: &str) -> HostBuilder {
-        HostBuilder { name: name.to_owned(), kinds: Vec::new(), objects: Vec::new(), observers_only: false }
+        HostBuilder {
+            name: name.to_owned(),
+            kinds: Vec::new(),
+            objects: Vec::new(),
+            said: Vec::new(),
+            observers_only: false,
+        }
     }
 
     pub(crate) fn shared(&self) -> &Arc<Shared> {

@@ -13,8 +13,8 @@ use std::time::Duration;
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
 use adzeman_core::evaluation::Cancel;
+use adzeman_core::host::Data;
 use crossbeam_channel::{Receiver, Sender, unbounded};
-use serde_json::Value as Json;
 
 use crate::context::LocalContext;
 use crate::hold::Hold;
@@ -81,7 +81,7 @@ pub(crate) struct Lane {
     /// The event that was handled last, while parts of host objects are watched.
     pub(crate) last_event: RefCell<Option<String>>,
     /// What watched parts of host objects held last, by breakpoint.
-    pub(crate) host_values: RefCell<HashMap<BreakpointId, Json>>,
+    pub(crate) host_values: RefCell<HashMap<BreakpointId, Data>>,
     /// The event that the jobs being done come before, if they do.
     pub(crate) before: RefCell<Option<String>>,
     /// What is sampled while the host runs.

@@ -68,10 +68,11 @@ mod watchdog;
 pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
 pub use context::{AttachError, ContextHandle};
 pub use event::{Event, Field, Payload, Subject};
-pub use host::{Host, HostBuilder};
+pub use host::{Host, HostBuilder, StartError};
 pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]
 pub use lua::LuaContext;
+pub use objects::OpenError;
 pub use transport::{Pipe, PipeReader, PipeWriter};
 
 /// The parts that engines are built from, for authors of other engines.

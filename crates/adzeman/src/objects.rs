@@ -1,50 +1,123 @@
-//! The host's objects and events, as scripts under evaluation and sessions see them. What is secret is left out here, on
-//! the one way by which host data reaches anyone.
+//! The host's objects and events, as scripts under evaluation and sessions see them: the one way by which host data reaches
+//! anyone.
 
-use adzeman_core::host::{
-    HostError, HostObject, HostView, Path, Root, SECRET, Segment, TreePath, at, describe, set_at,
-};
+use std::collections::BTreeMap;
+
+use adzeman_core::host::{About, Data, EventKind, HostError, HostObject, HostView, Root, TreePath, at};
+use adzeman_core::path::{Notation, Path, PathError};
 use serde_json::Value as Json;
+use thiserror::Error;
 
 use crate::context::LocalContext;
 use crate::emit::{EventFrame, current_event};
-use crate::shared::Shared;
+
+/// Why what a host opens does not go together.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum OpenError {
+    /// Something was said of an object that is not there: what was to be secret would not be.
+    #[error("the host says what '{name}' is, and opens no object of that name; it has {known}")]
+    NoObject {
+        /// The name.
+        name: String,
+        /// The objects that there are.
+        known: String,
+    },
+    /// Two objects of one name.
+    #[error("the host opens two objects by the name '{0}'; give one of them another")]
+    TwoObjects(String),
+    /// A part is named by what is no path.
+    #[error("what the host says of '{object}' names no part: {why}")]
+    BadPath {
+        /// The object.
+        object: String,
+        /// What is wrong.
+        why: PathError,
+    },
+}
+
+/// What a host opens, as it was described; nothing of it changes.
+pub(crate) struct Opened {
+    /// The kinds of events.
+    pub(crate) kinds: Vec<EventKind>,
+    /// The objects, in the order in which they were opened.
+    pub(crate) objects: Vec<HostObject>,
+}
+
+impl Opened {
+    /// Puts together what was said in whatever order; of what was said twice of one object, the last holds.
+    pub(crate) fn new(
+        kinds: Vec<EventKind>,
+        objects: Vec<HostObject>,
+        said: Vec<(String, About)>,
+    ) -> Result<Self, OpenError> {
+        let mut opened = Self { kinds, objects: Vec::new() };
+        let mut said: BTreeMap<String, About> = said.into_iter().collect();
+        for object in objects {
+            let name = object.name().to_owned();
+            if opened.object(&name).is_some() {
+                return Err(OpenError::TwoObjects(name));
+            }
+            let object = match said.remove(&name) {
+                Some(about) => object.with_about(about),
+                None => object,
+            };
+            object.about().check().map_err(|why| OpenError::BadPath { object: name, why })?;
+            opened.objects.push(object);
+        }
+        match said.into_keys().next() {
+            None => Ok(opened),
+            Some(name) => {
+                let known: Vec<_> = opened.objects.iter().map(HostObject::name).collect();
+                let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+                Err(OpenError::NoObject { name, known })
+            }
+        }
+    }
+
+    pub(crate) fn object(&self, name: &str) -> Option<&HostObject> {
+        self.objects.iter().find(|object| object.name() == name)
+    }
+
+    fn kind(&self, name: &str) -> Option<&EventKind> {
+        self.kinds.iter().find(|kind| kind.name == name)
+    }
+
+    /// The object that a path begins with, and the path from it on.
+    pub(crate) fn object_at(&self, path: &Path) -> Option<(&HostObject, Path)> {
+        let (name, rest) = path.split_name()?;
+        Some((self.object(name)?, rest))
+    }
+
+    /// Every object as data; one that cannot be read says why in its place.
+    fn all(&self, notation: Notation) -> Data {
+        let read = |object: &HostObject| {
+            let data = object.get(&Path::default(), notation);
+            (object.name().to_owned(), data.unwrap_or_else(|error| Data::Unreadable(error.to_string())))
+        };
+        Data::Object(self.objects.iter().map(read).collect())
+    }
+}
 
 impl HostView for LocalContext {
-    fn get(&self, place: &TreePath) -> Result<Json, HostError> {
-        match place.root {
-            Root::Event => self.event_at(place),
-            Root::Host => match place.path.split_first() {
-                None => Ok(all_objects(&self.host)),
-                Some((Segment::Field(name), rest)) if self.host.object(name).is_some() => {
-                    let object = self.host.object(name);
-                    object.map_or(Ok(Json::Null), |object| part_of(object, &rest))
-                }
-                Some(_) => at(&all_objects(&self.host), &place.path, "host").cloned(),
-            },
+    fn get(&self, place: &TreePath) -> Result<Data, HostError> {
+        let notation = self.notation();
+        match (place.root, self.host.opened.object_at(&place.path)) {
+            (Root::Event, _) => self.event_at(place),
+            (Root::Host, Some((object, rest))) => object.get(&rest, notation),
+            (Root::Host, None) => at(&self.host.opened.all(notation), place, 0, notation).cloned(),
         }
     }
 
     fn set(&self, place: &TreePath, value: Json) -> Result<(), HostError> {
-        let path = place.display(1);
-        let first = place.path.split_first();
-        let (Root::Host, Some((Segment::Field(name), rest))) = (place.root, first) else {
-            return Err(HostError::ReadOnly { path });
-        };
-        let Some(object) = self.host.object(name) else {
-            return at(&all_objects(&self.host), &place.path, "host").map(|_| ());
-        };
-        if object.about.is_secret(&rest) {
-            return Err(HostError::Secret { path });
+        let notation = self.notation();
+        match (place.root, self.host.opened.object_at(&place.path)) {
+            (Root::Host, Some((object, rest))) => object.change(&rest, value, notation),
+            (Root::Host, None) if !place.path.is_empty() => {
+                at(&self.host.opened.all(notation), place, 0, notation).map(|_| ())
+            }
+            _ => Err(HostError::ReadOnly { path: place.display(notation) }),
         }
-        if object.about.hides_within(&rest) {
-            let why = "parts of it are secret, and would be lost; change its other parts one by one".to_owned();
-            return Err(HostError::Refused { path, why });
-        }
-        let mut data = object.read()?;
-        let before = at(&data, &rest, &format!("host.{name}")).cloned();
-        set_at(&mut data, &rest, value, &format!("host.{name}"))?;
-        object.write(&path, data).map_err(|error| with_what_it_holds(error, before.ok(), place))
     }
 
     fn has_event(&self) -> bool {
@@ -53,60 +126,31 @@ impl HostView for LocalContext {
 }
 
 impl LocalContext {
+    /// How paths are written in the language of this context.
+    pub(crate) fn notation(&self) -> Notation {
+        self.shared.syntax.notation()
+    }
+
     /// What is at a path into the event being handled. Only the field that the path begins with is serialised.
-    fn event_at(&self, place: &TreePath) -> Result<Json, HostError> {
+    fn event_at(&self, place: &TreePath) -> Result<Data, HostError> {
+        let notation = self.notation();
         current_event(|event| {
-            let kind = event.and_then(|event| self.host.kinds.iter().find(|kind| kind.name == event.kind()));
+            let kind = event.and_then(|event| self.host.opened.kind(event.kind()));
             let is_secret = |field: &str| kind.is_some_and(|kind| kind.is_secret(field));
-            if let (Some((Segment::Field(name), rest)), Some(event)) = (place.path.split_first(), event) {
+            if let (Some((name, _)), Some(event)) = (place.path.split_name(), event) {
                 if is_secret(name) {
-                    return Err(HostError::Secret { path: place.display(1) });
+                    return Err(HostError::Secret { path: place.display(notation) });
                 }
                 if let Some(field) = event.field(name) {
-                    return at(&field, &rest, &format!("event.{name}")).cloned();
+                    return at(&Data::from(field), place, 1, notation).cloned();
                 }
             }
-            let mut data = event.map_or(Json::Null, EventFrame::data);
-            if let Json::Object(fields) = &mut data {
+            let mut data = Data::from(event.map_or(Json::Null, EventFrame::data));
+            if let Data::Object(fields) = &mut data {
                 let hidden = fields.iter_mut().filter(|(name, _)| is_secret(name));
-                hidden.for_each(|(_, value)| *value = Json::String(SECRET.to_owned()));
+                hidden.for_each(|(_, value)| *value = Data::Secret);
             }
-            at(&data, &place.path, Root::Event.name()).cloned()
+            at(&data, place, 0, notation).cloned()
         })
     }
-}
-
-/// A part of an object, without what is secret.
-fn part_of(object: &HostObject, path: &Path) -> Result<Json, HostError> {
-    if object.about.is_secret(path) {
-        let whole = TreePath { root: Root::Host, path: path.under(&object.name) };
-        return Err(HostError::Secret { path: whole.display(1) });
-    }
-    let mut part = match object.pick(path) {
-        Some(part) => part,
-        // Says what is wrong.
-        None => at(&object.read()?, path, &format!("host.{}", object.name)).cloned()?,
-    };
-    object.about.hide_secrets(path, &mut part);
-    Ok(part)
-}
-
-/// Adds to a refusal what is there now, which tells what would fit.
-fn with_what_it_holds(error: HostError, before: Option<Json>, place: &TreePath) -> HostError {
-    match (error, before) {
-        (HostError::Refused { path, why }, Some(before)) => {
-            let held = describe(&before, place);
-            HostError::Refused { path, why: format!("{why}; it holds {} ({}) now", held.preview, held.type_name) }
-        }
-        (error, _) => error,
-    }
-}
-
-/// Every object as data; one that cannot be read says why in its place.
-fn all_objects(host: &Shared) -> Json {
-    let read = |object: &HostObject| {
-        let data = part_of(object, &Path::default());
-        (object.name.clone(), data.unwrap_or_else(|error| Json::String(format!("({error})"))))
-    };
-    Json::Object(host.objects.iter().map(read).collect())
 }

@@ -10,7 +10,7 @@ use adzeman_core::breakpoint::{
 };
 use adzeman_core::decide::Said;
 use adzeman_core::evaluation::Limits;
-use adzeman_core::host::{EventKind, HostObject};
+
 use adzeman_core::source::{Source, SourceFacts, SourceId, Sources, tail_agreement};
 use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};
 use adzeman_dap::extra::{ROLE, RoleBody};
@@ -21,6 +21,7 @@ use crate::clock::Clock;
 use crate::context::ContextShared;
 use crate::discovery::{is_token, new_token};
 use crate::hold::Go;
+use crate::objects::Opened;
 use crate::session::convert;
 use crate::source_maps::{self, Given, MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 
@@ -35,8 +36,7 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 pub(crate) struct Shared {
     pub(crate) name: String,
-    pub(crate) kinds: Vec<EventKind>,
-    pub(crate) objects: Vec<HostObject>,
+    pub(crate) opened: Opened,
     pub(crate) clock: Arc<Clock>,
     /// How many clients are attached. Zero is what makes a host pay nothing.
     pub(crate) attached: AtomicUsize,
@@ -84,11 +84,10 @@ pub(crate) struct Shared {
 }
 
 impl Shared {
-    pub(crate) fn new(name: String, kinds: Vec<EventKind>, objects: Vec<HostObject>, observers_only: bool) -> Self {
+    pub(crate) fn new(name: String, opened: Opened, observers_only: bool) -> Self {
         Self {
             name,
-            kinds,
-            objects,
+            opened,
             clock: Arc::new(Clock::new()),
             attached: AtomicUsize::new(0),
             closing: AtomicBool::new(false),
@@ -231,11 +230,7 @@ impl Shared {
     }
 
     pub(crate) fn kind_names(&self) -> Vec<String> {
-        self.kinds.iter().map(|kind| kind.name.clone()).collect()
-    }
-
-    pub(crate) fn object(&self, name: &str) -> Option<&HostObject> {
-        self.objects.iter().find(|object| object.name == name)
+        self.opened.kinds.iter().map(|kind| kind.name.clone()).collect()
     }
 
     pub(crate) fn next_context_id(&self) -> i64 {

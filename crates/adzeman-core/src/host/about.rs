@@ -2,30 +2,28 @@
 
 use serde_json::Value as Json;
 
-use super::{Path, Segment};
-
-/// Shown in the place of what is secret.
-pub const SECRET: &str = "(secret)";
+use super::Data;
+use crate::path::{Notation, Path, PathError, Segment};
 
 /// Says what parts of a host object are. Parts are named by paths from the object on, in which `*` stands for any name or
-/// number.
+/// number, and lists count from 0.
 ///
 /// ```
-/// use adzeman_core::host::{About, Path};
+/// use adzeman_core::host::{About, Data};
+/// use adzeman_core::path::{Notation, Path};
 /// use serde_json::json;
 ///
 /// let about = About::new("the flight of locks")
 ///     .measured("*.level", "water above the sill", "m")
 ///     .secret("*.pin")
 ///     .subject("*", "lock.*");
-/// let path = |text| Path::parse(text, 0).unwrap();
+/// let path = |text| Path::parse(text, Notation::OF_DATA).unwrap();
 /// assert_eq!(about.part(&path("upper.level")).unwrap().unit, "m");
 /// assert_eq!(about.subject_of(&path("upper")).as_deref(), Some("lock.upper"));
 /// assert!(about.is_secret(&path("upper.pin")));
 ///
-/// let mut data = json!({"upper": {"level": 2.5, "pin": 1234}});
-/// about.hide_secrets(&path(""), &mut data);
-/// assert_eq!(data, json!({"upper": {"level": 2.5, "pin": "(secret)"}}));
+/// let shown = about.sealed(&path(""), json!({"upper": {"level": 2.5, "pin": 1234}}));
+/// assert_eq!(path("upper.pin").walk(&shown), Ok(&Data::Secret));
 /// ```
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct About {
@@ -33,6 +31,8 @@ pub struct About {
     pub doc: String,
     parts: Vec<AboutPart>,
     subjects: Vec<(Pattern, String)>,
+    /// Texts that are no paths.
+    mistakes: Vec<PathError>,
 }
 
 /// What a host says of one part.
@@ -49,26 +49,28 @@ pub struct AboutPart {
 
 /// A path with `*` for any step.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Pattern(Vec<String>);
+struct Pattern(Path);
+
+/// The name that stands for any step.
+const ANY: &str = "*";
 
 impl Pattern {
-    fn new(text: &str) -> Self {
-        let text = text.replace('[', ".").replace(']', "");
-        Self(text.split('.').filter(|part| !part.is_empty()).map(str::to_owned).collect())
+    fn steps(&self) -> &[Segment] {
+        self.0.segments()
     }
 
     /// Whether as many steps of the path as this has are met.
     fn begins(&self, steps: &[Segment]) -> bool {
-        self.0.iter().zip(steps).all(|(part, step)| match step {
-            _ if part == "*" => true,
-            Segment::Field(name) => part == name,
-            Segment::Index(index) => *part == index.to_string(),
-        })
+        self.steps().iter().zip(steps).all(|(part, step)| part == step || is_any(part))
     }
 
     fn is(&self, steps: &[Segment]) -> bool {
-        self.0.len() == steps.len() && self.begins(steps)
+        self.steps().len() == steps.len() && self.begins(steps)
     }
+}
+
+fn is_any(part: &Segment) -> bool {
+    matches!(part, Segment::Field(name) if name == ANY)
 }
 
 impl About {
@@ -86,26 +88,39 @@ impl About {
 
     /// Says what a part is, and what it is measured in.
     #[must_use]
-    pub fn measured(mut self, path: &str, doc: &str, unit: &str) -> Self {
-        let (pattern, doc, unit) = (Pattern::new(path), doc.to_owned(), unit.to_owned());
-        self.parts.push(AboutPart { pattern, doc, unit, is_secret: false });
-        self
+    pub fn measured(self, path: &str, doc: &str, unit: &str) -> Self {
+        let (doc, unit) = (doc.to_owned(), unit.to_owned());
+        self.with(path, |about, pattern| about.parts.push(AboutPart { pattern, doc, unit, is_secret: false }))
     }
 
     /// Keeps a part, with all that is in it, within the host: nobody who attaches sees it, or can change it.
     #[must_use]
-    pub fn secret(mut self, path: &str) -> Self {
-        let pattern = Pattern::new(path);
-        self.parts.push(AboutPart { pattern, doc: String::new(), unit: String::new(), is_secret: true });
-        self
+    pub fn secret(self, path: &str) -> Self {
+        let (doc, unit) = Default::default();
+        self.with(path, |about, pattern| about.parts.push(AboutPart { pattern, doc, unit, is_secret: true }))
     }
 
     /// Says which subject of events a part is; a `*` in the name stands for what it stands for in the path. A context of the
     /// same name belongs to the part too.
     #[must_use]
-    pub fn subject(mut self, path: &str, name: &str) -> Self {
-        self.subjects.push((Pattern::new(path), name.to_owned()));
+    pub fn subject(self, path: &str, name: &str) -> Self {
+        self.with(path, |about, pattern| about.subjects.push((pattern, name.to_owned())))
+    }
+
+    fn with(mut self, path: &str, add: impl FnOnce(&mut Self, Pattern)) -> Self {
+        match Path::parse(path, Notation::OF_DATA) {
+            Ok(path) => add(&mut self, Pattern(path)),
+            Err(error) => self.mistakes.push(error),
+        }
         self
+    }
+
+    /// Whether all that was said is of paths.
+    ///
+    /// # Errors
+    /// The first text that is none.
+    pub fn check(&self) -> Result<(), PathError> {
+        self.mistakes.first().map_or(Ok(()), |mistake| Err(mistake.clone()))
     }
 
     /// What was said of the part at a path.
@@ -118,9 +133,10 @@ impl About {
     #[must_use]
     pub fn subject_of(&self, path: &Path) -> Option<String> {
         let (pattern, name) = self.subjects.iter().find(|(pattern, _)| pattern.is(path.segments()))?;
-        let star = pattern.0.iter().position(|part| part == "*").map(|at| match &path.segments()[at] {
+        let star = pattern.steps().iter().position(is_any).map(|at| match &path.segments()[at] {
             Segment::Field(name) => name.clone(),
             Segment::Index(index) => index.to_string(),
+            Segment::At(inner) => inner.display(Notation::OF_DATA),
         });
         Some(name.replace('*', star.as_deref().unwrap_or("*")))
     }
@@ -129,38 +145,36 @@ impl About {
     #[must_use]
     pub fn is_secret(&self, path: &Path) -> bool {
         let steps = path.segments();
-        self.secrets().any(|pattern| pattern.0.len() <= steps.len() && pattern.begins(steps))
+        self.secrets().any(|pattern| pattern.steps().len() <= steps.len() && pattern.begins(steps))
     }
 
     /// Whether something inside the part at a path may be secret.
     #[must_use]
     pub fn hides_within(&self, path: &Path) -> bool {
         let steps = path.segments();
-        self.secrets().any(|pattern| pattern.0.len() > steps.len() && pattern.begins(steps))
+        self.secrets().any(|pattern| pattern.steps().len() > steps.len() && pattern.begins(steps))
     }
 
-    /// Replaces what is secret in the data of the part at `path`.
-    pub fn hide_secrets(&self, path: &Path, data: &mut Json) {
+    /// The data of the part at `path`, as it is shown.
+    #[must_use]
+    pub fn sealed(&self, path: &Path, data: Json) -> Data {
         if self.is_secret(path) {
-            *data = Json::String(SECRET.to_owned());
-            return;
+            return Data::Secret;
         }
         if !self.hides_within(path) {
-            return;
+            return data.into();
         }
         match data {
-            Json::Object(fields) => {
+            Json::Object(fields) => Data::Object(
                 fields
-                    .iter_mut()
-                    .for_each(|(name, data)| self.hide_secrets(&path.join(Segment::Field(name.clone())), data));
-            }
-            Json::Array(items) => {
-                items
-                    .iter_mut()
-                    .enumerate()
-                    .for_each(|(at, data)| self.hide_secrets(&path.join(Segment::Index(at)), data));
-            }
-            _ => {}
+                    .into_iter()
+                    .map(|(name, data)| (name.clone(), self.sealed(&path.join(Segment::Field(name)), data)))
+                    .collect(),
+            ),
+            Json::Array(items) => Data::List(
+                (0..).zip(items).map(|(at, data)| self.sealed(&path.join(Segment::Index(at)), data)).collect(),
+            ),
+            plain => plain.into(),
         }
     }
 
@@ -175,7 +189,7 @@ mod tests {
     use serde_json::json;
 
     fn path(text: &str) -> Path {
-        Path::parse(text, 0).unwrap()
+        Path::parse(text, Notation::OF_DATA).unwrap()
     }
 
     #[test]
@@ -193,12 +207,20 @@ mod tests {
     #[test]
     fn secrets_are_hidden_at_every_depth() {
         let about = About::new("").secret("crew[*].home");
-        let whole = json!({"crew": [{"name": "Ada", "home": {"street": "Weir Lane"}}, {"home": 2}]});
-        let mut data = whole.clone();
-        about.hide_secrets(&path(""), &mut data);
-        assert_eq!(data, json!({"crew": [{"name": "Ada", "home": SECRET}, {"home": SECRET}]}));
-        let mut part = whole["crew"][0]["home"]["street"].clone();
-        about.hide_secrets(&path("crew[0].home.street"), &mut part);
-        assert_eq!(part, json!(SECRET));
+        let whole =
+            json!({"crew": [{"name": "Ada", "home": {"street": "Weir Lane"}}, {"home": 2, "name": "(secret)"}]});
+        let shown = about.sealed(&path(""), whole.clone());
+        let of = |text| path(text).walk(&shown).unwrap();
+        assert_eq!([of("crew[0].home"), of("crew[1].home")], [&Data::Secret; 2]);
+        assert_eq!(of("crew[1].name"), &Data::Text("(secret)".to_owned()), "a text is only a text");
+        let part = whole["crew"][0]["home"]["street"].clone();
+        assert_eq!(about.sealed(&path("crew[0].home.street"), part), Data::Secret);
+    }
+
+    #[test]
+    fn what_is_no_path_is_found_out() {
+        assert_eq!(About::new("").secret("crew[*].home").field("[0].name", "").check(), Ok(()));
+        let why = About::new("").field("level", "").secret("crew[*.home").check().unwrap_err();
+        assert_eq!(why.to_string(), "'crew[*.home' is not a path: the bracket is not closed at column 12");
     }
 }

@@ -1,5 +1,6 @@
 //! Host objects: pieces of host state opened for inspection by serde.
 
+use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, RwLock, TryLockError};
 
 use serde::Serialize;
@@ -7,7 +8,8 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
-use super::{About, Path, pick, to_data};
+use super::{About, Data, Root, TreePath, at, describe, pick, to_data};
+use crate::path::{Notation, Path, Segment};
 
 /// Why a host object could not be read or changed.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -116,19 +118,33 @@ impl<T: Send + Sync + 'static> SharedObject for Arc<RwLock<T>> {
     }
 }
 
-type Read = dyn Fn(&str) -> Result<Json, HostError> + Send + Sync;
-type PickFrom = dyn Fn(&Path) -> Option<Json> + Send + Sync;
-type Write = dyn Fn(&str, Json) -> Result<(), HostError> + Send + Sync;
+/// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
+type Pick = dyn Fn(&Path) -> Option<Json> + Send + Sync;
+/// How the whole is read; `None` while the object is in use.
+type Read = dyn Fn() -> Option<Result<Json, String>> + Send + Sync;
+/// How the part at a path gets another value; `None` while the object is in use.
+type Change = dyn Fn(&Path, Json) -> Option<Result<(), NotChanged>> + Send + Sync;
+
+/// Why a part was not changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum NotChanged {
+    /// The object, as it is, cannot be turned into data.
+    Unreadable(String),
+    /// The path leads nowhere: this is known when the whole is read.
+    NotThere,
+    /// The type does not take the value.
+    Refused(String),
+    /// The host does not want it.
+    Vetoed(String),
+}
 
 /// A named piece of host state.
 pub struct HostObject {
-    /// Its name, the first part of every path into it.
-    pub name: String,
-    /// What is said of its parts.
-    pub about: About,
+    name: String,
+    about: About,
     read: Box<Read>,
-    pick: Box<PickFrom>,
-    write: Option<Box<Write>>,
+    pick: Box<Pick>,
+    change: Option<Box<Change>>,
 }
 
 impl HostObject {
@@ -140,12 +156,21 @@ impl HostObject {
         O::State: Serialize,
     {
         let object = Arc::new(object);
-        let (read, pick) = (reader(object.clone()), picker(object));
-        Self { name: name.to_owned(), about: About::default(), read, pick, write: None }
+        let read = {
+            let object = object.clone();
+            Box::new(move || object.with(|state| to_data(state).map_err(|error| error.to_string())))
+        };
+        let pick = Box::new(move |path: &Path| object.with(|state| pick(state, path).ok().flatten()).flatten());
+        Self { name: name.to_owned(), about: About::default(), read, pick, change: None }
     }
 
-    /// For looking and changing. A change is made by reading the whole object back from data, so every change is
-    /// checked by the type's own `Deserialize`.
+    /// For looking and changing.
+    ///
+    /// A change is made under one lock: the state is turned into data, the part is replaced, and the state is read back from
+    /// that by the type's own `Deserialize`, so that the type has its say. Fields that serde skips keep what they hold in
+    /// structs, and in structs in lists and boxes; in maps, options and variants of enums they are made anew, by their
+    /// default. Where they matter, open the object by [`changed_by`](Self::changed_by). A change by which another part would
+    /// become something else is refused.
     #[must_use]
     pub fn editable<O>(name: &str, object: O) -> Self
     where
@@ -160,13 +185,14 @@ impl HostObject {
     ///
     /// ```
     /// use adzeman_core::host::{HostError, HostObject};
+    /// use adzeman_core::path::{Notation, Path};
     /// use std::sync::{Arc, Mutex};
     ///
     /// let depth = Arc::new(Mutex::new(2.0_f64));
     /// let object = HostObject::guarded("depth", depth, |_, wanted: &f64| {
     ///     if *wanted <= 6.0 { Ok(()) } else { Err("the walls are 6 m high".to_owned()) }
     /// });
-    /// let error = object.write("host.depth", 7.0.into()).unwrap_err();
+    /// let error = object.change(&Path::default(), 7.0.into(), Notation::OF_DATA).unwrap_err();
     /// assert_eq!(error.to_string(), "the host does not let 'host.depth' become that: the walls are 6 m high");
     /// ```
     #[must_use]
@@ -179,78 +205,351 @@ impl HostObject {
         O: SharedObject + Clone,
         O::State: Serialize + DeserializeOwned,
     {
-        let write = {
-            let object = object.clone();
-            move |path: &str, data: Json| {
-                let state = serde_json::from_value(data)
-                    .map_err(|error| HostError::Refused { path: path.to_owned(), why: error.to_string() })?;
-                let change = |held: &mut O::State| {
-                    check(held, &state)
-                        .map(|()| *held = state)
-                        .map_err(|why| HostError::Vetoed { path: path.to_owned(), why })
-                };
-                object.with_mut(change).unwrap_or_else(|| Err(HostError::Busy { path: path.to_owned() }))
-            }
+        let shared = object.clone();
+        let change = move |path: &Path, value: Json| {
+            shared.with_mut(|state| {
+                let data = Changed::of(state, path, value)?;
+                check(state, &data.state).map_err(NotChanged::Vetoed)?;
+                data.put_into(state);
+                Ok(())
+            })
         };
-        Self { write: Some(Box::new(write)), ..Self::read_only(name, object) }
+        Self { change: Some(Box::new(change)), ..Self::read_only(name, object) }
+    }
+
+    /// For looking, and for changing by a function of the host: `change` is given the state, the path from the object on, and
+    /// the new value of what that names. It changes that part only, or refuses with a reason and changes nothing.
+    ///
+    /// ```
+    /// use adzeman_core::host::HostObject;
+    /// use adzeman_core::path::{Notation, Path};
+    /// use std::sync::{Arc, Mutex};
+    ///
+    /// let depth = Arc::new(Mutex::new(2.0_f64));
+    /// let object = HostObject::changed_by("depth", depth.clone(), |depth: &mut f64, _, value| {
+    ///     *depth = value.as_f64().ok_or("it is a number of metres")?;
+    ///     Ok(())
+    /// });
+    /// object.change(&Path::default(), 2.5.into(), Notation::OF_DATA).unwrap();
+    /// assert_eq!(*depth.lock().unwrap(), 2.5);
+    /// ```
+    #[must_use]
+    pub fn changed_by<O>(
+        name: &str,
+        object: O,
+        change: impl Fn(&mut O::State, &Path, Json) -> Result<(), String> + Send + Sync + 'static,
+    ) -> Self
+    where
+        O: SharedObject + Clone,
+        O::State: Serialize,
+    {
+        let shared = object.clone();
+        let change = move |path: &Path, value: Json| {
+            shared.with_mut(|state| change(state, path, value).map_err(NotChanged::Refused))
+        };
+        Self { change: Some(Box::new(change)), ..Self::read_only(name, object) }
     }
 
     /// Says what its parts are, and which are secret.
     #[must_use]
-    pub fn about(mut self, about: About) -> Self {
+    pub fn with_about(mut self, about: About) -> Self {
         self.about = about;
         self
+    }
+
+    /// Its name, the first part of every path into it.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// What is said of its parts.
+    #[must_use]
+    pub fn about(&self) -> &About {
+        &self.about
     }
 
     /// Whether it can be changed.
     #[must_use]
     pub fn is_editable(&self) -> bool {
-        self.write.is_some()
+        self.change.is_some()
     }
 
-    /// The whole object as data.
+    /// The part at a path from the object on, without what is secret. Only that part is turned into data.
     ///
     /// # Errors
-    /// [`HostError::Busy`] while the host holds its lock, [`HostError::Unreadable`] when serde fails.
-    pub fn read(&self) -> Result<Json, HostError> {
-        (self.read)(&self.name)
+    /// [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`] while the host holds its lock, or
+    /// [`HostError::Unreadable`] when serde fails.
+    pub fn get(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
+        let place = self.place(path);
+        if self.about.is_secret(path) {
+            return Err(HostError::Secret { path: place.display(notation) });
+        }
+        let part = match (self.pick)(path) {
+            Some(part) => part,
+            // Says what is wrong.
+            None => at(&self.whole(notation)?, &place, 1, notation)?.clone(),
+        };
+        Ok(self.about.sealed(path, part))
     }
 
-    /// One part of it, without turning the rest into data; `None` when that cannot be done, so that [`read`](Self::read) has
-    /// to say what there is.
-    #[must_use]
-    pub fn pick(&self, path: &Path) -> Option<Json> {
-        (self.pick)(path)
-    }
-
-    /// Replaces the whole object; `path` is what the person changed, for the message.
+    /// Gives the part at a path another value.
     ///
     /// # Errors
-    /// [`HostError::ReadOnly`], [`HostError::Busy`], or [`HostError::Refused`] with what was expected.
-    pub fn write(&self, path: &str, data: Json) -> Result<(), HostError> {
-        match &self.write {
-            Some(write) => write(path, data),
-            None => Err(HostError::ReadOnly { path: self.name.clone() }),
+    /// [`HostError::ReadOnly`], [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`], [`HostError::Refused`] with
+    /// what was expected, or [`HostError::Vetoed`]. Nothing is changed then.
+    pub fn change(&self, path: &Path, value: Json, notation: Notation) -> Result<(), HostError> {
+        let place = self.place(path);
+        let shown = || place.display(notation);
+        let Some(change) = &self.change else {
+            return Err(HostError::ReadOnly { path: self.place(&Path::default()).display(notation) });
+        };
+        if self.about.is_secret(path) {
+            return Err(HostError::Secret { path: shown() });
+        }
+        if self.about.hides_within(path) {
+            let why = "parts of it are secret, and would be lost; change its other parts one by one".to_owned();
+            return Err(HostError::Refused { path: shown(), why });
+        }
+        match change(path, value) {
+            None => Err(HostError::Busy { path: shown() }),
+            Some(Ok(())) => Ok(()),
+            Some(Err(NotChanged::Unreadable(why))) => Err(HostError::Unreadable { path: shown(), why }),
+            Some(Err(NotChanged::Vetoed(why))) => Err(HostError::Vetoed { path: shown(), why }),
+            Some(Err(NotChanged::NotThere)) => self.get(path, notation).and(Err(HostError::Busy { path: shown() })),
+            Some(Err(NotChanged::Refused(why))) => {
+                let held = self.get(path, notation).map(|held| describe(&held, &place));
+                let now = held.map(|held| format!("; it holds {} ({}) now", held.preview, held.type_name));
+                Err(HostError::Refused { path: shown(), why: why + &now.unwrap_or_default() })
+            }
+        }
+    }
+
+    fn whole(&self, notation: Notation) -> Result<Json, HostError> {
+        let path = || self.place(&Path::default()).display(notation);
+        let read = (self.read)().ok_or_else(|| HostError::Busy { path: path() })?;
+        read.map_err(|why| HostError::Unreadable { path: path(), why })
+    }
+
+    fn place(&self, path: &Path) -> TreePath {
+        TreePath { root: Root::Host, path: path.under(&self.name) }
+    }
+}
+
+/// Some state as it would be with another part, and the data that it was made from.
+struct Changed<T> {
+    state: T,
+    data: Json,
+}
+
+impl<T: Serialize + DeserializeOwned> Changed<T> {
+    fn of(state: &T, path: &Path, value: Json) -> Result<Self, NotChanged> {
+        let before = to_data(state).map_err(|error| NotChanged::Unreadable(error.to_string()))?;
+        let mut data = before.clone();
+        path.replace(&mut data, value).map_err(|_| NotChanged::NotThere)?;
+        let state = match T::deserialize(&data) {
+            Ok(state) => state,
+            Err(error) => {
+                // What is there already may be what its type does not take back, such as a number that is none.
+                let own = T::deserialize(&before).err();
+                let why = own.map(|own| format!("it cannot be read back as it is: {own}"));
+                return Err(NotChanged::Refused(why.unwrap_or_else(|| error.to_string())));
+            }
+        };
+        let after = to_data(&state).map_err(|error| NotChanged::Unreadable(error.to_string()))?;
+        match first_difference(&data, &after, Some(path.segments()), &Path::default()) {
+            Some(other) => {
+                let other = other.display(Notation::OF_DATA);
+                Err(NotChanged::Refused(format!("its part '{other}' would become something else with it")))
+            }
+            None => Ok(Self { state, data }),
+        }
+    }
+
+    /// Changes the state in place, as far as its type can, so that what serde skips stays.
+    fn put_into(self, state: &mut T) {
+        if T::deserialize_in_place(&self.data, state).is_err() {
+            *state = self.state;
         }
     }
 }
 
-fn picker<O>(object: Arc<O>) -> Box<PickFrom>
-where
-    O: SharedObject,
-    O::State: Serialize,
-{
-    Box::new(move |path| object.with(|state| pick(state, path).ok().flatten()).flatten())
+/// Where two pieces of data differ first, the part at `but` aside. Lists that hold the same in another order are the same: they
+/// may be sets.
+fn first_difference(one: &Json, other: &Json, but: Option<&[Segment]>, walked: &Path) -> Option<Path> {
+    if one == other || but.is_some_and(<[Segment]>::is_empty) {
+        return None;
+    }
+    let but = but.and_then(<[Segment]>::split_first);
+    let below = |segment: &Segment| but.filter(|(step, _)| *step == segment).map(|(_, rest)| rest);
+    let part = |segment: Segment, one, other| {
+        let path = walked.join(segment.clone());
+        first_difference(one, other, below(&segment), &path)
+    };
+    match (one, other) {
+        (Json::Object(a), Json::Object(b)) => {
+            let names: BTreeSet<_> = a.keys().chain(b.keys()).collect();
+            let [a, b] = [a, b].map(|fields| |name| fields.get(name).unwrap_or(&Json::Null));
+            names.into_iter().find_map(|name| part(Segment::Field(name.clone()), a(name), b(name)))
+        }
+        (Json::Array(a), Json::Array(b)) if a.len() == b.len() => {
+            let sorted = |items: &[Json]| {
+                let mut texts: Vec<_> = items.iter().map(Json::to_string).collect();
+                texts.sort_unstable();
+                texts
+            };
+            if sorted(a) == sorted(b) {
+                return None;
+            }
+            (0..).zip(a.iter().zip(b)).find_map(|(index, (one, other))| part(Segment::Index(index), one, other))
+        }
+        _ => Some(walked.clone()),
+    }
 }
 
-fn reader<O>(object: Arc<O>) -> Box<Read>
-where
-    O: SharedObject,
-    O::State: Serialize,
-{
-    Box::new(move |name| {
-        let data = object.with(to_data);
-        data.ok_or_else(|| HostError::Busy { path: name.to_owned() })?
-            .map_err(|error| HostError::Unreadable { path: name.to_owned(), why: error.to_string() })
-    })
+#[cfg(test)]
+mod tests {
+    use std::collections::{BTreeMap, HashSet};
+    use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
+
+    use serde::Deserialize;
+    use serde_json::json;
+
+    use super::*;
+
+    #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+    struct Lock {
+        level: f64,
+        #[serde(skip)]
+        handle: u32,
+        boats: Vec<Boat>,
+        marks: HashSet<String>,
+        by_name: BTreeMap<String, Boat>,
+    }
+
+    #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+    struct Boat {
+        length: u8,
+        #[serde(skip)]
+        seen: u32,
+    }
+
+    fn lock() -> Lock {
+        let boat = Boat { length: 12, seen: 5 };
+        let marks = (0..50).map(|number| format!("mark {number}")).collect();
+        Lock { level: 1.5, handle: 7, boats: vec![boat.clone(); 3], marks, by_name: [("a".to_owned(), boat)].into() }
+    }
+
+    fn change(object: &HostObject, path: &str, value: Json) -> Result<(), String> {
+        let path = Path::parse(path, Notation::OF_DATA).unwrap();
+        object.change(&path, value, Notation::OF_DATA).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn a_change_is_of_the_part_that_is_named() {
+        let state = Arc::new(Mutex::new(lock()));
+        let object = HostObject::editable("lock", state.clone());
+        let mut expected = lock();
+        change(&object, "level", json!(2.5)).unwrap();
+        expected.level = 2.5;
+        change(&object, "boats[1].length", json!(30)).unwrap();
+        expected.boats[1].length = 30;
+        #[cfg(feature = "keep-skipped")]
+        {
+            // In a map, what serde skips is made anew.
+            expected.by_name.get_mut("a").unwrap().seen = 0;
+            assert_eq!(*state.lock().unwrap(), expected);
+        }
+        let refused = [
+            (
+                "level",
+                json!("high"),
+                "'host.lock.level' does not take that value: invalid type: string \"high\", expected f64; it holds 2.5 (float) now",
+            ),
+            ("lvl", json!(1), "'host.lock' has no 'lvl'; it has boats, by_name, level, marks"),
+            ("boats[3].length", json!(1), "'host.lock.boats' has no '[3]'; it has 3 elements"),
+            ("handle", json!(1), "'host.lock' has no 'handle'; it has boats, by_name, level, marks"),
+        ];
+        for (path, value, why) in refused {
+            assert_eq!(change(&object, path, value), Err(why.to_owned()));
+        }
+        assert_eq!(state.lock().unwrap().level, 2.5, "and nothing was changed");
+    }
+
+    /// A type with a mind of its own: a level above 3 closes the gate.
+    #[derive(Clone, Serialize, Deserialize)]
+    #[serde(from = "Raw")]
+    struct Gate {
+        level: f64,
+        is_open: bool,
+    }
+
+    #[derive(Deserialize)]
+    struct Raw {
+        level: f64,
+        is_open: bool,
+    }
+
+    impl From<Raw> for Gate {
+        fn from(raw: Raw) -> Self {
+            Self { level: raw.level.min(6.0), is_open: raw.is_open && raw.level <= 3.0 }
+        }
+    }
+
+    #[test]
+    fn what_would_change_another_part_is_refused() {
+        let state = Arc::new(Mutex::new(Gate { level: 2.0, is_open: true }));
+        let object = HostObject::editable("gate", state.clone());
+        let why = change(&object, "level", json!(4)).unwrap_err();
+        assert!(why.contains("its part 'is_open' would become something else with it"), "{why}");
+        change(&object, "is_open", json!(false)).unwrap();
+        change(&object, "level", json!(40)).unwrap();
+        assert_eq!(state.lock().unwrap().level, 6.0, "the part itself is what its type makes of it");
+    }
+
+    #[test]
+    fn what_cannot_be_read_back_says_so_and_not_that_the_value_is_wrong() {
+        let object = HostObject::editable("levels", Arc::new(Mutex::new((1.0, f64::NAN))));
+        let why = change(&object, "[0]", json!(2.0)).unwrap_err();
+        assert!(why.contains("it cannot be read back as it is"), "{why}");
+    }
+
+    /// Counts how often its state is lent.
+    #[derive(Clone, Default)]
+    struct Counted(Arc<Mutex<Lock>>, Arc<[AtomicUsize; 2]>);
+
+    impl SharedObject for Counted {
+        type State = Lock;
+
+        fn with<R>(&self, look: impl FnOnce(&Lock) -> R) -> Option<R> {
+            self.1[0].fetch_add(1, SeqCst);
+            self.0.with(look)
+        }
+
+        fn with_mut<R>(&self, change: impl FnOnce(&mut Lock) -> R) -> Option<R> {
+            self.1[1].fetch_add(1, SeqCst);
+            self.0.with_mut(change)
+        }
+    }
+
+    #[test]
+    fn a_change_is_made_under_one_lock() {
+        let state = Counted::default();
+        let object = HostObject::guarded("lock", state.clone(), |_, _| Ok(()));
+        change(&object, "level", json!(2.5)).unwrap();
+        assert_eq!([0, 1].map(|at| state.1[at].load(SeqCst)), [0, 1]);
+        let held = state.0.lock().unwrap();
+        assert!(change(&object, "level", json!(3)).unwrap_err().contains("in use by the host"));
+        drop(held);
+    }
+
+    #[test]
+    fn secrets_are_neither_read_nor_written_nor_lost() {
+        let state = Arc::new(Mutex::new(json!({"pin": 1234, "name": "upper"})));
+        let object = HostObject::editable("lock", state.clone()).with_about(About::new("").secret("pin"));
+        assert!(change(&object, "pin", json!(1)).unwrap_err().contains("kept secret"));
+        assert!(change(&object, "", json!({})).unwrap_err().contains("would be lost"));
+        change(&object, "name", json!("lower")).unwrap();
+        assert_eq!(*state.lock().unwrap(), json!({"pin": 1234, "name": "lower"}));
+    }
 }

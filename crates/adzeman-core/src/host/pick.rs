@@ -8,7 +8,7 @@ use serde::ser::{
 };
 use serde_json::Value as Json;
 
-use super::{Path, Segment};
+use crate::path::{Path, Segment};
 
 type Error = serde_json::Error;
 
@@ -80,7 +80,7 @@ struct Parts<'a> {
     /// The name of an enum's variant, which stands around the parts as a field.
     around: Option<&'static str>,
     /// The number of the next element.
-    next: usize,
+    next: i64,
     /// The key of the next entry of a map.
     key: Option<String>,
     /// All parts, when everything is wanted, and otherwise the one that is.
@@ -378,6 +378,7 @@ mod tests {
     use std::collections::BTreeMap;
 
     use super::*;
+    use crate::path::Notation;
 
     #[derive(Serialize)]
     struct Lock {
@@ -443,8 +444,8 @@ mod tests {
                 "nothing",
             ];
             for text in paths {
-                let path = Path::parse(text, 0).unwrap();
-                let expected = crate::host::at(&whole, &path, "x").ok().cloned();
+                let path = Path::parse(text, Notation::OF_DATA).unwrap();
+                let expected = path.walk(&whole).ok().cloned();
                 assert_eq!(pick(&state, &path).unwrap(), expected, "{text}");
             }
         }

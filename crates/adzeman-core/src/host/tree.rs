@@ -2,7 +2,8 @@
 
 use serde_json::Value as Json;
 
-use super::{HostError, Path, SECRET, Segment};
+use super::{Data, HostError};
+use crate::path::{Missing, Notation, Path, Segment, Tree};
 use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable};
 
 /// Which tree a path starts in.
@@ -35,12 +36,24 @@ pub struct TreePath {
 }
 
 impl TreePath {
-    /// The path as written in an expression: `host.locks.upper`, with `[base]` as the first element of a list.
+    /// The place that a path stands for which begins with the name of a tree; `None` for any other.
     #[must_use]
-    pub fn display(&self, base: usize) -> String {
-        let path = self.path.display(base);
-        let dot = if path.is_empty() || path.starts_with('[') { "" } else { "." };
-        format!("{}{dot}{path}", self.root.name())
+    pub fn of(path: &Path) -> Option<Self> {
+        let (name, path) = path.split_name()?;
+        let root = [Root::Host, Root::Event].into_iter().find(|root| root.name() == name)?;
+        Some(Self { root, path })
+    }
+
+    /// One step further.
+    #[must_use]
+    pub fn join(&self, segment: Segment) -> Self {
+        Self { root: self.root, path: self.path.join(segment) }
+    }
+
+    /// The path as written in an expression: `host.locks.upper`.
+    #[must_use]
+    pub fn display(&self, notation: Notation) -> String {
+        self.path.under(self.root.name()).display(notation)
     }
 }
 
@@ -50,7 +63,7 @@ pub trait HostView {
     ///
     /// # Errors
     /// When there is nothing, or the host has it in use.
-    fn get(&self, at: &TreePath) -> Result<Json, HostError>;
+    fn get(&self, at: &TreePath) -> Result<Data, HostError>;
 
     /// Replaces what is at a path.
     ///
@@ -62,78 +75,43 @@ pub trait HostView {
     fn has_event(&self) -> bool;
 }
 
-/// What `path` names within `data`; `shown` is how the data itself is called, for the message.
+/// What `place` names, whose path leads there from `data` once `skipped` steps are left out.
 ///
 /// # Errors
 /// [`HostError::NoField`] with what is there instead.
-pub fn at<'a>(data: &'a Json, path: &Path, shown: &str) -> Result<&'a Json, HostError> {
-    let mut here = data;
-    let mut walked = shown.to_owned();
-    for segment in path.segments() {
-        let next = match (segment, here) {
-            (Segment::Field(name), Json::Object(fields)) => fields.get(name),
-            (Segment::Index(index), Json::Array(items)) => items.get(*index),
-            _ => None,
-        };
-        here = next.ok_or_else(|| missing(&walked, segment, here))?;
-        match segment {
-            Segment::Field(name) => walked.extend([".", name]),
-            Segment::Index(index) => walked.push_str(&format!("[{index}]")),
-        }
-    }
-    Ok(here)
+pub fn at<'a, T: Tree>(data: &'a T, place: &TreePath, skipped: usize, notation: Notation) -> Result<&'a T, HostError> {
+    let path: Path = place.path.segments().iter().skip(skipped).cloned().collect();
+    path.walk(data).map_err(|missing| no_field(&missing, place, skipped, notation))
 }
 
-/// Replaces what `path` names within `data`; fields and elements are not added.
-///
-/// # Errors
-/// [`HostError::NoField`] with what is there instead.
-pub fn set_at(data: &mut Json, path: &Path, value: Json, shown: &str) -> Result<(), HostError> {
-    at(data, path, shown)?;
-    let mut here = data;
-    for segment in path.segments() {
-        let next = match (segment, here) {
-            (Segment::Field(name), Json::Object(fields)) => fields.get_mut(name),
-            (Segment::Index(index), Json::Array(items)) => items.get_mut(*index),
-            _ => None,
-        };
-        let Some(next) = next else { return Ok(()) };
-        here = next;
+fn no_field(missing: &Missing, place: &TreePath, skipped: usize, notation: Notation) -> HostError {
+    let mut walked = place.path.segments().iter();
+    let path = walked.by_ref().take(skipped + missing.walked).cloned().collect();
+    let name: Path = walked.next().into_iter().cloned().collect();
+    HostError::NoField {
+        path: TreePath { root: place.root, path }.display(notation),
+        name: name.display(notation),
+        known: missing.known.clone(),
     }
-    *here = value;
-    Ok(())
-}
-
-fn missing(walked: &str, segment: &Segment, here: &Json) -> HostError {
-    let name = match segment {
-        Segment::Field(name) => name.clone(),
-        Segment::Index(index) => format!("element {index} (counted from 0)"),
-    };
-    let known = match here {
-        Json::Object(fields) if fields.is_empty() => "no fields".to_owned(),
-        Json::Object(fields) => fields.keys().take(12).cloned().collect::<Vec<_>>().join(", "),
-        Json::Array(items) => format!("{} elements", items.len()),
-        _ => "nothing inside it".to_owned(),
-    };
-    HostError::NoField { path: walked.to_owned(), name, known }
 }
 
 /// The value at a place, for showing.
 #[must_use]
-pub fn describe(data: &Json, place: &TreePath) -> Value {
+pub fn describe(data: &Data, place: &TreePath) -> Value {
     let (kind, type_name) = match data {
-        Json::Null => (Kind::Nil, "null"),
-        Json::Bool(_) => (Kind::Boolean, "boolean"),
-        Json::Number(number) if number.is_f64() => (Kind::Float, "float"),
-        Json::Number(_) => (Kind::Integer, "integer"),
-        Json::String(text) if text == SECRET => (Kind::String, "secret"),
-        Json::String(_) => (Kind::String, "string"),
-        Json::Array(_) => (Kind::Object, "list"),
-        Json::Object(_) => (Kind::Object, "object"),
+        Data::Null => (Kind::Nil, "null"),
+        Data::Boolean(_) => (Kind::Boolean, "boolean"),
+        Data::Number(number) if number.is_f64() => (Kind::Float, "float"),
+        Data::Number(_) => (Kind::Integer, "integer"),
+        Data::Secret => (Kind::Withheld, "secret"),
+        Data::Unreadable(_) => (Kind::Withheld, "unreadable"),
+        Data::Text(_) => (Kind::String, "string"),
+        Data::List(_) => (Kind::Object, "list"),
+        Data::Object(_) => (Kind::Object, "object"),
     };
     let (indexed, named) = match data {
-        Json::Array(items) => (items.len(), 0),
-        Json::Object(fields) => (0, fields.len()),
+        Data::List(items) => (items.len(), 0),
+        Data::Object(fields) => (0, fields.len()),
         _ => (0, 0),
     };
     let children = (indexed + named > 0).then(|| Children {
@@ -145,19 +123,21 @@ pub fn describe(data: &Json, place: &TreePath) -> Value {
     Value { kind, type_name: type_name.to_owned(), preview: preview(data), children }
 }
 
-/// A page of what is inside `data`, in the order of its names; lists count from `base`.
+/// A page of what is inside `data`, in the order of its names.
 #[must_use]
-pub fn list(data: &Json, place: &TreePath, page: Page, base: usize) -> Paged<Variable> {
-    let child = |segment: Segment, name: String, data: &Json| {
-        let place = TreePath { root: place.root, path: place.path.join(segment) };
-        Variable::new(name, describe(data, &place)).named_by(place.display(base))
+pub fn list(data: &Data, place: &TreePath, page: Page, notation: Notation) -> Paged<Variable> {
+    let child = |segment: Segment, name: String, data: &Data| {
+        let place = place.join(segment);
+        Variable::new(name, describe(data, &place)).named_by(place.display(notation))
     };
     match data {
-        Json::Object(fields) => {
+        Data::Object(fields) => {
             page.of(fields.len(), fields.iter(), |(name, data)| child(Segment::Field(name.clone()), name.clone(), data))
         }
-        Json::Array(items) => page.of(items.len(), items.iter().enumerate(), |(index, data)| {
-            child(Segment::Index(index), format!("[{}]", index + base), data)
+        Data::List(items) => page.of(items.len(), (0..).zip(items), |(index, data)| {
+            let segment = Segment::Index(index);
+            let name = Path::default().join(segment.clone()).display(notation);
+            child(segment, name, data)
         }),
         _ => Paged::whole(Vec::new(), 0),
     }
@@ -165,28 +145,30 @@ pub fn list(data: &Json, place: &TreePath, page: Page, base: usize) -> Paged<Var
 
 /// Data in a line.
 #[must_use]
-pub fn preview(data: &Json) -> String {
+pub fn preview(data: &Data) -> String {
     let mut out = Preview::default();
     write_preview(&mut out, data, 0);
     out.finish()
 }
 
-fn write_preview(out: &mut Preview, data: &Json, depth: usize) {
+fn write_preview(out: &mut Preview, data: &Data, depth: usize) {
     match data {
-        Json::String(text) if text == SECRET => out.push(text),
-        Json::String(text) => out.quoted(text.as_bytes()),
-        Json::Object(fields) if depth < 2 => out.group("{", "}", fields.iter(), |out, (name, data)| {
+        Data::Null => out.push("null"),
+        Data::Boolean(value) => out.push(if *value { "true" } else { "false" }),
+        Data::Secret => out.push("(secret)"),
+        Data::Unreadable(why) => out.push(&format!("({why})")),
+        Data::Text(text) => out.quoted(text.as_bytes()),
+        Data::Object(fields) if depth < 2 => out.group("{", "}", fields.iter(), |out, (name, data)| {
             out.push(name);
             out.push(": ");
             write_preview(out, data, depth + 1);
         }),
-        Json::Array(items) if depth < 2 => {
+        Data::List(items) if depth < 2 => {
             out.group("[", "]", items.iter(), |out, data| write_preview(out, data, depth + 1));
         }
-        Json::Object(_) => out.push("{…}"),
-        Json::Array(items) => out.push(&format!("[{} items]", items.len())),
-        Json::Number(number) => out.push(&short_number(number)),
-        other => out.push(&other.to_string()),
+        Data::Object(_) => out.push("{…}"),
+        Data::List(items) => out.push(&format!("[{} items]", items.len())),
+        Data::Number(number) => out.push(&short_number(number)),
     }
 }
 
@@ -204,30 +186,27 @@ mod tests {
     use serde_json::json;
 
     fn path(text: &str) -> Path {
-        Path::parse(text, 0).unwrap()
+        Path::parse(text, Notation::OF_DATA).unwrap()
     }
+
+    const FROM_1: Notation = Notation { first_index: 1, separator: '.' };
 
     #[test]
     fn a_missing_field_names_what_is_there() {
-        let data = json!({"upper": {"level": 1.5, "gate": "shut"}});
-        let error = at(&data, &path("upper.lvel"), "host.locks").unwrap_err();
-        assert_eq!(error.to_string(), "'host.locks.upper' has no 'lvel'; it has gate, level");
+        let data = Data::from(json!({"upper": {"level": 1.5, "gate": "shut"}, "boats": [7]}));
+        let missing = |text| {
+            let place = TreePath { root: Root::Host, path: path(text) };
+            at(&data, &place, 1, FROM_1).unwrap_err().to_string()
+        };
+        assert_eq!(missing("locks.upper.lvel"), "'host.locks.upper' has no 'lvel'; it has gate, level");
+        assert_eq!(missing("locks.boats[1]"), "'host.locks.boats' has no '[2]'; it has 1 elements");
     }
 
     #[test]
-    fn set_replaces_and_never_adds() {
-        let mut data = json!({"boats": [{"length": 12}]});
-        set_at(&mut data, &path("boats[0].length"), json!(30), "x").unwrap();
-        assert_eq!(data, json!({"boats": [{"length": 30}]}));
-        assert!(set_at(&mut data, &path("boats[1]"), json!(1), "x").is_err());
-        assert!(set_at(&mut data, &path("boat"), json!(1), "x").is_err());
-    }
-
-    #[test]
-    fn listing_pages_and_names_elements_from_the_base() {
-        let data = json!([10, 20, 30]);
+    fn listing_pages_and_names_elements_as_the_language_does() {
+        let data = Data::from(json!([10, 20, 30]));
         let place = TreePath { root: Root::Host, path: path("levels") };
-        let page = list(&data, &place, Page { start: 1, count: 1 }, 1);
+        let page = list(&data, &place, Page { start: 1, count: 1 }, FROM_1);
         assert_eq!(page.total, 3);
         assert_eq!(page.items[0].name, "[2]");
         assert_eq!(page.items[0].evaluate_name.as_deref(), Some("host.levels[2]"));
@@ -236,8 +215,15 @@ mod tests {
 
     #[test]
     fn a_preview_stays_short_whatever_it_shows() {
-        let data = json!({"names": (0..10_000).map(|n| format!("boat {n}")).collect::<Vec<_>>()});
+        let data = Data::from(json!({"names": (0..10_000).map(|n| format!("boat {n}")).collect::<Vec<_>>()}));
         let value = describe(&data, &TreePath { root: Root::Host, path: path("x") });
         assert!(value.preview.chars().count() <= crate::value::PREVIEW_LIMIT + 8, "{}", value.preview);
+    }
+
+    #[test]
+    fn what_is_secret_is_told_from_a_text_that_says_so() {
+        let data =
+            Data::List(vec![Data::Secret, Data::Text("(secret)".to_owned()), Data::Unreadable("busy".to_owned())]);
+        assert_eq!(preview(&data), "[(secret), \"(secret)\", (busy)]");
     }
 }

@@ -42,6 +42,8 @@ pub enum Kind {
     Userdata,
     /// Part of a host object or of an event.
     Object,
+    /// A part of the host that is secret, or could not be read.
+    Withheld,
 }
 
 /// What an engine is asked with for the inside of a value; valid until the context goes on.

@@ -38,14 +38,15 @@ struct Node {
 /// list are taken together.
 ///
 /// ```
-/// use adzeman_core::host::{Path, Root, TreePath, at, describe, list};
+/// use adzeman_core::host::{Data, Root, TreePath, at, describe, list};
+/// use adzeman_core::path::{Notation, Path};
 /// use adzeman_core::value::{Expand, shape_of};
 /// use serde_json::json;
 ///
-/// let host = json!({"boats": [{"length": 12.5}, {"length": 30.0, "crew": 4}]});
+/// let host = Data::from(json!({"boats": [{"length": 12.5}, {"length": 30.0, "crew": 4}]}));
 /// let place = TreePath { root: Root::Host, path: Path::default() };
 /// let rows = shape_of(&describe(&host, &place), &mut |inside, page| match inside {
-///     Expand::Tree(place) => list(at(&host, &place.path, "host").unwrap(), place, page, 1).items,
+///     Expand::Tree(place) => list(at(&host, place, 0, Notation::OF_DATA).unwrap(), place, page, Notation::OF_DATA).items,
 ///     Expand::Engine(_) => Vec::new(),
 /// });
 /// let lines: Vec<_> = rows.iter().map(|row| format!("{}{} {}", "  ".repeat(row.depth), row.name, row.types)).collect();

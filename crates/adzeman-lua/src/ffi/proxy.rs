@@ -6,14 +6,15 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{Path, Root, Segment, TreePath};
+use adzeman_core::host::{Data, HostError, Root, TreePath};
+use adzeman_core::path::Segment;
 use mlua::ffi;
-use serde_json::Value as Json;
 
 use super::hook::context_of;
 use super::state::{Slot, State, Type};
 use crate::context::Context;
 use crate::json;
+use crate::paths::{NOTATION, element, number_of};
 
 /// What a callback wants done after it has dropped all it owned.
 enum Then {
@@ -209,17 +210,13 @@ fn receiver(state: State) -> Result<TreePath, EngineError> {
     place_at(state, 1).ok_or_else(|| EngineError::Raised("this is no host object".to_owned()))
 }
 
-/// One step further: a name, or a number counted from 1 as Lua does.
-fn step(state: State, place: &TreePath) -> Result<Option<TreePath>, EngineError> {
-    let segment = match state.type_at(2) {
-        Type::String => Segment::Field(state.text_at(2).unwrap_or_default()),
-        Type::Integer => match state.integer_at(2).and_then(|number| usize::try_from(number - 1).ok()) {
-            Some(index) => Segment::Index(index),
-            None => return Ok(None),
-        },
-        _ => return Err(EngineError::Raised(format!("'{}' has names and whole numbers only", place.display(1)))),
-    };
-    Ok(Some(TreePath { root: place.root, path: place.path.join(segment) }))
+/// One step further: a name, or a number.
+fn step(state: State, place: &TreePath) -> Result<TreePath, EngineError> {
+    match (state.type_at(2), state.integer_at(2)) {
+        (Type::String, _) => Ok(place.join(Segment::Field(state.text_at(2).unwrap_or_default()))),
+        (Type::Integer, Some(number)) => Ok(place.join(element(number))),
+        _ => Err(EngineError::Raised(format!("'{}' has names and whole numbers only", place.display(NOTATION)))),
+    }
 }
 
 unsafe extern "C-unwind" fn proxy_get(raw: *mut ffi::lua_State) -> c_int {
@@ -228,12 +225,11 @@ unsafe extern "C-unwind" fn proxy_get(raw: *mut ffi::lua_State) -> c_int {
         callback(raw, |context, state| {
             let place = step(state, &receiver(state)?)?;
             let is_element = state.type_at(2) == Type::Integer;
-            match place.map(|place| (context.host().get(&place), place)) {
-                Some((Ok(data), place)) => push_data(state, &data, place)?,
+            match context.host().get(&place) {
+                Ok(data) => push_data(state, &data, place)?,
                 // A script asks whether an event carries something by reading it, and reads lists until nil.
-                Some((Err(_), place)) if place.root == Root::Event || is_element => state.push_nil(),
-                Some((Err(error), _)) => return Err(error.into()),
-                None => state.push_nil(),
+                Err(HostError::NoField { .. }) if place.root == Root::Event || is_element => state.push_nil(),
+                Err(error) => return Err(error.into()),
             }
             Ok(Then::Return(1))
         })
@@ -244,9 +240,7 @@ unsafe extern "C-unwind" fn proxy_set(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua with a proxy, a key and a value.
     unsafe {
         callback(raw, |context, state| {
-            let receiver = receiver(state)?;
-            let place = step(state, &receiver)?
-                .ok_or_else(|| EngineError::Raised(format!("'{}' counts from 1", receiver.display(1))))?;
+            let place = step(state, &receiver(state)?)?;
             let data = json::from_lua(state, 3)?;
             context.host().set(&place, data)?;
             Ok(Then::Return(0))
@@ -258,7 +252,7 @@ unsafe extern "C-unwind" fn proxy_length(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua with a proxy.
     unsafe {
         callback(raw, |context, state| {
-            let length = context.host().get(&receiver(state)?)?.as_array().map_or(0, Vec::len);
+            let length = context.host().get(&receiver(state)?)?.elements().map_or(0, <[Data]>::len);
             state.push_integer(i64::try_from(length).unwrap_or(i64::MAX));
             Ok(Then::Return(1))
         })
@@ -273,15 +267,14 @@ unsafe extern "C-unwind" fn proxy_pairs(raw: *mut ffi::lua_State) -> c_int {
             let data = context.host().get(&place)?;
             state.push_function(next_pair);
             state.push_table()?;
-            let child = |segment| TreePath { root: place.root, path: Path::join(&place.path, segment) };
             match &data {
-                Json::Object(fields) => fields.iter().try_for_each(|(name, data)| {
-                    push_data(state, data, child(Segment::Field(name.clone())))?;
+                Data::Object(fields) => fields.iter().try_for_each(|(name, data)| {
+                    push_data(state, data, place.join(Segment::Field(name.clone())))?;
                     state.raw_set_field(-2, name)
                 })?,
-                Json::Array(items) => (0..).zip(items).try_for_each(|(index, data)| {
-                    state.push_integer(i64::try_from(index).unwrap_or(0) + 1);
-                    push_data(state, data, child(Segment::Index(index)))?;
+                Data::List(items) => (0..).zip(items).try_for_each(|(index, data)| {
+                    state.push_integer(number_of(index));
+                    push_data(state, data, place.join(Segment::Index(index)))?;
                     state.raw_set(-3)
                 })?,
                 _ => {}
@@ -305,24 +298,27 @@ unsafe extern "C-unwind" fn proxy_text(raw: *mut ffi::lua_State) -> c_int {
     unsafe {
         callback(raw, |context, state| {
             let place = receiver(state)?;
-            let data = context.host().get(&place)?;
+            let data = match context.host().get(&place) {
+                Err(HostError::Secret { .. }) => Data::Secret,
+                found => found?,
+            };
             state.push_bytes(adzeman_core::host::describe(&data, &place).preview.as_bytes())?;
             Ok(Then::Return(1))
         })
     }
 }
 
-/// Pushes plain data as itself, and what has an inside as a proxy.
-pub(crate) fn push_data(state: State, data: &Json, place: TreePath) -> Result<(), EngineError> {
+/// Pushes plain data as itself, and what has an inside, or is not shown, as a proxy.
+pub(crate) fn push_data(state: State, data: &Data, place: TreePath) -> Result<(), EngineError> {
     match data {
-        Json::Null => state.push_nil(),
-        Json::Bool(value) => state.push_bool(*value),
-        Json::Number(number) => match number.as_i64() {
+        Data::Null => state.push_nil(),
+        Data::Boolean(value) => state.push_bool(*value),
+        Data::Number(number) => match number.as_i64() {
             Some(integer) => state.push_integer(integer),
             None => state.push_float(number.as_f64().unwrap_or(f64::NAN)),
         },
-        Json::String(text) => state.push_bytes(text.as_bytes())?,
-        Json::Array(_) | Json::Object(_) => push_proxy(state, place)?,
+        Data::Text(text) => state.push_bytes(text.as_bytes())?,
+        Data::List(_) | Data::Object(_) | Data::Secret | Data::Unreadable(_) => push_proxy(state, place)?,
     }
     Ok(())
 }

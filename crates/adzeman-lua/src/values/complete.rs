@@ -9,7 +9,7 @@ use crate::context::Context;
 use crate::evaluate::Target;
 use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
-use crate::track::MOST_STEPS;
+use crate::paths::read;
 
 /// Tables behind each other in a chain of `__index` that are looked through.
 const LONGEST_CHAIN: usize = 8;
@@ -50,9 +50,9 @@ impl Context {
         path: &str,
         member: &str,
     ) -> Result<Vec<String>, EngineError> {
-        if !self.push_path(state, target, path)? {
+        let Ok(()) = read(&path.replace(':', ".")).and_then(|path| self.push_raw_path(state, target, &path)) else {
             return Ok(Vec::new());
-        }
+        };
         let (separator, begin) = member.split_at(1);
         let mut names = Vec::new();
         let value = state.top();
@@ -83,31 +83,13 @@ impl Context {
         if !begins || !text.chars().all(is_part) {
             return Ok(false);
         }
-        let first = text.split(['.', '[']).next().unwrap_or_default();
-        if let Some(place) = self.tree_place(target, first, &text[first.len()..]) {
+        let Ok(path) = read(text) else { return Ok(false) };
+        if let Some(place) = self.tree_place(target, &path) {
             let data = self.host().get(&place)?;
             proxy::push_data(state, &data, place)?;
             return Ok(true);
         }
-        let found = self.push_path(state, target, text)?;
+        let found = self.push_raw_path(state, target, &path).is_ok();
         Ok(found && state.type_at(-1) != Type::Nil)
-    }
-
-    /// Pushes the value that a path of names and numbers leads to, without metamethods; false when there is none.
-    fn push_path(&self, state: State, target: Option<Target>, path: &str) -> Result<bool, EngineError> {
-        let path = path.replace('[', ".").replace(']', "").replace(':', ".");
-        let mut steps = path.split('.');
-        let first = steps.next().unwrap_or_default();
-        self.push_raw_name(state, target, first)?;
-        for (number, step) in steps.enumerate() {
-            if number >= MOST_STEPS || state.type_at(-1) != Type::Table {
-                return Ok(false);
-            }
-            match step.parse() {
-                Ok(number) => state.raw_get_index(-1, number),
-                Err(_) => state.raw_get_field(-1, step.trim_matches(['"', '\'']))?,
-            }
-        }
-        Ok(true)
     }
 }

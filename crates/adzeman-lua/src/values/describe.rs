@@ -93,7 +93,7 @@ impl Context {
         }
         if let Some(place) = proxy::place_at(state, index) {
             let data = self.host().get(&place)?;
-            let text = serde_json::to_string_pretty(&data).unwrap_or_default();
+            let text = format!("{data:#}");
             return Ok(WholeText::cut(text.as_bytes()));
         }
         self.preview(state, index).map(|(_, preview)| WholeText::cut(preview.as_bytes()))

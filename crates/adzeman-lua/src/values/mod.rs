@@ -15,7 +15,6 @@ use std::ffi::c_int;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::value::{Children, Expand, Handle, Variable};
-use serde_json::Value as Json;
 
 use crate::context::Context;
 use crate::evaluate::Target;
@@ -62,7 +61,7 @@ pub(crate) struct OnShow {
     key_lists: RefCell<HashMap<(usize, Which), KeyList>>,
     /// The number that the list of keys made last is kept under.
     last_list: Cell<i64>,
-    data: RefCell<Vec<Json>>,
+    data: RefCell<Vec<adzeman_core::host::Data>>,
 }
 
 impl Context {

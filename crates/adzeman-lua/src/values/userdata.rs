@@ -5,11 +5,11 @@ use std::ffi::c_int;
 use std::rc::Rc;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{self, About, Path, Root, TreePath};
+use adzeman_core::host::{self, About, Data, Root, TreePath};
+use adzeman_core::path::Path;
 use adzeman_core::value::{Children, Expand, Kind, Nature, Page, Paged, Value, Variable};
 use mlua::{AnyUserData, Lua};
 use serde::Serialize;
-use serde_json::Value as Json;
 
 use super::Node;
 use super::describe::has_metatable;
@@ -18,11 +18,12 @@ use crate::context::Context;
 use crate::ffi;
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::tables::KeyScan;
+use crate::paths::NOTATION;
 
 /// Methods and computed fields of one type that are listed.
 const MOST_MEMBERS: usize = 500;
 
-type Shown = Result<Json, String>;
+type Shown = Result<Data, String>;
 type ShowType = dyn Fn(&AnyUserData) -> Option<Shown>;
 
 /// The types of the host that show what they hold.
@@ -35,6 +36,7 @@ pub(crate) struct ShownTypes {
 impl ShownTypes {
     /// Has values of the type `T` show what they hold.
     pub(crate) fn add<T: Serialize + 'static>(&self, lua: &Lua, about: About) -> Result<(), LuaError> {
+        about.check().map_err(mlua::Error::external)?;
         if self.types.borrow().is_empty() {
             let held = self.clone();
             let look = lua.create_function(move |_, value: AnyUserData| {
@@ -47,9 +49,8 @@ impl ShownTypes {
         self.types.borrow_mut().push(Box::new(move |value| {
             value.is::<T>().then(|| {
                 let held = value.borrow::<T>().map_err(|_| "in use by the host at this moment".to_owned())?;
-                let mut data = adzeman_core::host::to_data(&*held).map_err(|why| format!("cannot be shown: {why}"))?;
-                about.hide_secrets(&Path::default(), &mut data);
-                Ok(data)
+                let data = host::to_data(&*held).map_err(|why| format!("cannot be shown: {why}"))?;
+                Ok(about.sealed(&Path::default(), data))
             })
         }));
         Ok(())
@@ -106,14 +107,14 @@ impl Context {
     }
 
     /// What is inside data, each with a handle to look further.
-    fn data_rows(&self, data: &Json) -> Vec<Variable> {
-        let listed = host::list(data, &nowhere(), Page::first(Page::MOST), 1).items;
-        let inside: Vec<&Json> = match data {
-            Json::Object(fields) => fields.values().collect(),
-            Json::Array(items) => items.iter().collect(),
+    fn data_rows(&self, data: &Data) -> Vec<Variable> {
+        let listed = host::list(data, &nowhere(), Page::first(Page::MOST), NOTATION).items;
+        let inside: Vec<&Data> = match data {
+            Data::Object(fields) => fields.values().collect(),
+            Data::List(items) => items.iter().collect(),
             _ => Vec::new(),
         };
-        let row = |(variable, data): (Variable, &Json)| {
+        let row = |(variable, data): (Variable, &Data)| {
             let children =
                 variable.value.children.map(|children| Children { expand: self.data_handle(data), ..children });
             Variable { evaluate_name: None, value: Value { children, ..variable.value }, ..variable }
@@ -121,7 +122,7 @@ impl Context {
         listed.into_iter().zip(inside).map(row).collect()
     }
 
-    fn data_handle(&self, data: &Json) -> Expand {
+    fn data_handle(&self, data: &Data) -> Expand {
         let mut held = self.on_show.data.borrow_mut();
         held.push(data.clone());
         Expand::Engine(self.handle(Node::Data(held.len() - 1)))

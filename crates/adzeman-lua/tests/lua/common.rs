@@ -9,7 +9,8 @@ use std::sync::atomic::AtomicBool;
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site, SourceLine};
 use adzeman_core::decide::{Decider, Moment};
 use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
-use adzeman_core::host::{HostError, HostView, Path, Root, TreePath, at, set_at};
+use adzeman_core::host::{Data, HostError, HostView, Root, TreePath, at};
+use adzeman_core::path::{Notation, Path};
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::value::{Page, Part, Variable};
@@ -29,17 +30,20 @@ type AtStop = dyn FnMut(&mut dyn Engine, u32) -> Go;
 pub(crate) struct TestHost(pub(crate) RefCell<Json>);
 
 impl HostView for TestHost {
-    fn get(&self, place: &TreePath) -> Result<Json, HostError> {
+    fn get(&self, place: &TreePath) -> Result<Data, HostError> {
         let event = json!({"name": "frame.update", "dt": 0.5});
         let data = match place.root {
             Root::Host => self.0.borrow().clone(),
             Root::Event => event,
         };
-        at(&data, &place.path, place.root.name()).cloned()
+        at(&Data::from(data), place, 0, Notation::OF_DATA).cloned()
     }
 
     fn set(&self, place: &TreePath, value: Json) -> Result<(), HostError> {
-        set_at(&mut self.0.borrow_mut(), &place.path, value, "host")
+        let mut data = self.0.borrow_mut();
+        at(&*data, place, 0, Notation::OF_DATA)?;
+        place.path.replace(&mut *data, value).unwrap();
+        Ok(())
     }
 
     fn has_event(&self) -> bool {
@@ -201,8 +205,10 @@ fn run_from(
         }
     };
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
-    let dump = |lua: &Lua, (function, strips): (mlua::Function, bool)| lua.create_string(function.dump(strips));
-    lua.globals().set("host_dump", lua.create_function(dump).unwrap()).unwrap();
+    if script.contains("host_dump(") {
+        let dump = |lua: &Lua, (function, strips): (mlua::Function, bool)| lua.create_string(function.dump(strips));
+        lua.globals().set("host_dump", lua.create_function(dump).unwrap()).unwrap();
+    }
     let function = if chunk_name.starts_with('@') {
         engine.load("test.lua", script).unwrap()
     } else {
@@ -266,5 +272,5 @@ pub(crate) fn inside(engine: &mut dyn Engine, text: &str, part: Part, page: Page
 
 /// The path `text`, for looking into the test's host.
 pub(crate) fn path(text: &str) -> Path {
-    Path::parse(text, 0).unwrap()
+    Path::parse(text, Notation::OF_DATA).unwrap()
 }

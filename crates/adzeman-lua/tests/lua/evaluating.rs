@@ -2,7 +2,6 @@
 
 use crate::common::{Go, at_stop, path, run, scope, shown};
 use adzeman_core::engine::{Engine, EngineError, ScopeKind};
-use adzeman_core::host::at;
 
 const SCRIPT: &str = "\
 rate = 3
@@ -75,7 +74,7 @@ fn the_host_is_changed_through_its_proxy() {
         assert!(evaluate(engine, "host = 1").contains("cannot be changed"));
         Go::Freely
     });
-    assert_eq!(at(&ran.host.0.borrow(), &path("lock.level"), "host").unwrap(), 2.25);
+    assert_eq!(path("lock.level").walk(&*ran.host.0.borrow()).unwrap(), 2.25);
 }
 
 #[test]

@@ -6,7 +6,8 @@ use adzeman_core::breakpoint::{
     Action, BreakpointSpec, ChangeKind, HitRule, Resolved, Site, Template, TrackId, Tracked,
 };
 use adzeman_core::engine::Syntax;
-use adzeman_core::host::{HostView as _, Path, Root, TreePath};
+use adzeman_core::host::{HostView as _, Root, TreePath};
+use adzeman_core::path::{Notation, Path};
 use adzeman_core::source::{Line, Sources};
 use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
 use adzeman_dap::requests::{
@@ -18,7 +19,7 @@ use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions,
 
 use super::MOST_BREAKPOINTS;
 use super::ask::tell;
-use super::values::INDEX_BASE;
+use super::values::Named;
 use super::{Session, SessionError, convert};
 
 /// A breakpoint that cannot even be tried, and why.
@@ -94,22 +95,37 @@ impl Session {
         &mut self,
         arguments: DataBreakpointInfoArguments,
     ) -> Result<DataBreakpointInfoBody, SessionError> {
-        let name = self.name_inside(arguments.variables_reference, arguments.name)?;
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
-        let asked = name.clone();
-        let id = self.ask(&context, move |point| match host_place(&asked) {
-            Some(place) => point.context.get(&place).map(|_| None).map_err(SessionError::from),
-            None => point.engine.track(frame, &asked).map(Some).map_err(SessionError::from),
+        let notation = context.syntax.notation();
+        let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
+        let id = context.id;
+        let found = self.ask(&context, move |point| {
+            let place = match &named {
+                Named::Host(place) => Some(place.clone()),
+                Named::Text(text) => point.engine.host_place(frame, text).filter(|place| place.root == Root::Host),
+            };
+            match (place, named) {
+                (Some(place), _) | (None, Named::Host(place)) => {
+                    point.context.get(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
+                }
+                (None, Named::Text(shown)) => {
+                    let track = point.engine.track(frame, &shown);
+                    track.map(|track| Tracked::Script { context: id, track, shown }).map_err(SessionError::from)
+                }
+            }
         })?;
-        Ok(match id {
-            Ok(track) => DataBreakpointInfoBody {
-                data_id: data_id(context.id, track, &name).into(),
-                description: name,
+        Ok(match found {
+            Ok(tracked) => DataBreakpointInfoBody {
+                data_id: data_id(&tracked).into(),
+                description: match &tracked {
+                    Tracked::Host(place) => place.display(notation),
+                    Tracked::Script { shown, .. } => shown.clone(),
+                },
                 access_types: Some({
-                    let read = track.is_some().then_some("read".to_owned());
+                    let read = matches!(tracked, Tracked::Script { .. }).then_some("read".to_owned());
                     read.into_iter().chain(["write".to_owned()]).collect()
                 }),
-                can_persist: track.is_none(),
+                can_persist: matches!(tracked, Tracked::Host(_)),
             },
             Err(why) => DataBreakpointInfoBody { description: why.to_string(), ..DataBreakpointInfoBody::default() },
         })
@@ -119,6 +135,7 @@ impl Session {
         &mut self,
         arguments: SetDataBreakpointsArguments,
     ) -> Result<SetBreakpointsBody, SessionError> {
+        let notation = self.any_context().map(|context| context.syntax.notation()).unwrap_or_default();
         let specs = arguments.breakpoints.into_iter().map(|wanted| {
             let own = wanted.adzeman.unwrap_or_default();
             let target = tracked(&wanted.data_id).ok_or_else(|| {
@@ -137,7 +154,7 @@ impl Session {
                 return Err(format!(
                     "{} is the host's own, which is compared at its events: it can be watched for changes, of its value or \
                      its type, and not for reads or writes",
-                    place.display(INDEX_BASE)
+                    place.display(notation)
                 ));
             }
             let (condition, hit_condition) = (wanted.condition, wanted.hit_condition);
@@ -331,25 +348,27 @@ fn event_site(filter: String, own: &Own) -> Result<Site, Refused> {
     })
 }
 
-/// The place in the host's objects that an expression names, if it is one of theirs.
-fn host_place(text: &str) -> Option<TreePath> {
-    let rest = text.trim().strip_prefix("host")?;
-    let rest = rest.strip_prefix('.').or_else(|| rest.starts_with('[').then_some(rest))?;
-    Path::parse(rest, INDEX_BASE).ok().map(|path| TreePath { root: Root::Host, path })
-}
-
-/// What a watched value is called in the protocol: `3/7/total`, context, number and name; or the path of a host object.
-fn data_id(context: i64, track: Option<TrackId>, name: &str) -> String {
-    track.map_or_else(|| name.to_owned(), |track| format!("{context}/{}/{name}", track.0))
+/// What a watched value is called in the protocol: `3/7/total`, context, number and name; or the path of a host object, with
+/// lists that count from 0.
+fn data_id(tracked: &Tracked) -> String {
+    match tracked {
+        Tracked::Script { context, track, shown } => format!("{context}/{}/{shown}", track.0),
+        Tracked::Host(place) => place.display(Notation::OF_DATA),
+    }
 }
 
 fn tracked(data_id: &str) -> Option<Tracked> {
     let mut parts = data_id.splitn(3, '/');
     if let (Some(context), Some(track), Some(shown)) = (parts.next(), parts.next(), parts.next()) {
-        let (context, track) = (context.parse().ok()?, TrackId(track.parse().ok()?));
-        return Some(Tracked::Script { context, track, shown: shown.to_owned() });
+        let (Ok(context), Ok(track)) = (context.parse(), track.parse()) else { return host_part(data_id) };
+        return Some(Tracked::Script { context, track: TrackId(track), shown: shown.to_owned() });
     }
-    host_place(data_id).map(Tracked::Host)
+    host_part(data_id)
+}
+
+fn host_part(data_id: &str) -> Option<Tracked> {
+    let place = TreePath::of(&Path::parse(data_id, Notation::OF_DATA).ok()?)?;
+    (place.root == Root::Host && !place.path.is_empty()).then_some(Tracked::Host(place))
 }
 
 fn script_track(site: &Site) -> Option<(i64, TrackId)> {

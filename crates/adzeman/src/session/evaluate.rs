@@ -1,9 +1,11 @@
 //! Expressions: evaluating them in one way or another, completing them, and sampling them while the host runs.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
-use adzeman_core::host::{self, HostView as _, Root, TreePath};
+use adzeman_core::host::{HostView as _, TreePath};
 use adzeman_core::monitor::{Pace, USUAL_SHARE};
+use adzeman_core::path::Path;
 use adzeman_core::source::SourceId;
 use adzeman_core::value::{Expand, Grid, Page, Part, Value, Variable, hex_lines, shape_of};
 use adzeman_dap::extra::{MonitorArguments, MonitorBody, ShapeBody, ShapeLine, TableArguments, TableBody, TableRow};
@@ -14,7 +16,7 @@ use adzeman_dap::types::CompletionItem;
 
 use super::ask::tell;
 use super::inspect::page;
-use super::values::{INDEX_BASE, base, list_tree, made};
+use super::values::{base, list_tree, made, set_host};
 use super::{Session, SessionError};
 use crate::context::{ContextShared, LocalContext};
 use crate::lane::SafePoint;
@@ -34,9 +36,14 @@ impl Session {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let SetExpressionArguments { expression, value, .. } = arguments;
         let target = expression.clone();
-        let (new, made) =
-            self.ask(&context, move |point| (point.engine.assign_expression(frame, &target, &value), made(point)))?;
-        let body = self.value_body(context.id, frame, new?, Some(expression), 10);
+        let (new, made) = self.ask(&context, move |point| {
+            let new = match point.engine.host_place(frame, &target) {
+                Some(place) => set_host(point, frame, &place, &value)?,
+                None => point.engine.assign_expression(frame, &target, &value)?,
+            };
+            Ok::<_, SessionError>((new, made(point)))
+        })??;
+        let body = self.value_body(context.id, frame, new, Some(expression), 10);
         Ok(ValueBody { value: body.result, result: None, made, ..body })
     }
 
@@ -266,15 +273,9 @@ fn word_before(text: &str, end: usize) -> String {
 
 /// The fields that begin with `name` of what a path of the host's data names.
 fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
-    let (root, rest) = path.split_once('.').unwrap_or((path, ""));
-    let root = match root {
-        "host" => Root::Host,
-        "event" => Root::Event,
-        _ => return Vec::new(),
-    };
-    let Ok(inside) = host::Path::parse(rest, INDEX_BASE) else { return Vec::new() };
-    let data = context.get(&TreePath { root, path: inside }).unwrap_or_default();
-    let fields = data.as_object().into_iter().flat_map(serde_json::Map::keys);
+    let read = Path::parse(path, context.notation()).ok();
+    let data = read.and_then(|path| context.get(&TreePath::of(&path)?).ok()).unwrap_or_default();
+    let fields = data.fields().into_iter().flat_map(BTreeMap::keys);
     fields.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
 }
 

@@ -321,7 +321,7 @@ impl Session {
             supports_data_breakpoints: true,
             supports_restart_frame: true,
             exception_breakpoint_filters: {
-                let events = self.shared.kinds.iter().map(convert::filter);
+                let events = self.shared.opened.kinds.iter().map(convert::filter);
                 events.chain(convert::error_filters()).collect()
             },
         })
@@ -335,15 +335,15 @@ impl Session {
 
     fn host_body(&self) -> HostBody {
         let object = |object: &adzeman_core::host::HostObject| ObjectInfo {
-            name: object.name.clone(),
+            name: object.name().to_owned(),
             editable: object.is_editable(),
-            doc: Some(object.about.doc.clone()).filter(|doc| !doc.is_empty()),
+            doc: Some(object.about().doc.clone()).filter(|doc| !doc.is_empty()),
         };
         HostBody {
             name: self.shared.name.clone(),
             process_id: std::process::id(),
-            events: self.shared.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
-            objects: self.shared.objects.iter().map(object).collect(),
+            events: self.shared.opened.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
+            objects: self.shared.opened.objects.iter().map(object).collect(),
         }
     }
 }

@@ -1,6 +1,7 @@
 //! What is inside values and scopes, and giving it another value.
 
-use adzeman_core::host::{self, EventKind, HostView as _, Path, Root, Segment, TreePath};
+use adzeman_core::host::{self, EventKind, HostView as _, Root, TreePath};
+use adzeman_core::path::{Notation, Path, Segment};
 use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
 use adzeman_dap::requests::{SetVariableArguments, ValueBody, VariablesArguments, VariablesBody};
 use adzeman_dap::types::{self, ValueFormat};
@@ -10,9 +11,6 @@ use super::{Session, SessionError, convert};
 use crate::context::LocalContext;
 use crate::lane::SafePoint;
 use crate::standing::RunState;
-
-/// Lists count from 1 in Lua, the language that paths are written in.
-pub(super) const INDEX_BASE: usize = 1;
 
 /// References that are kept at one time; beyond it, those given so far become stale.
 const MOST_REFERENCES: usize = 200_000;
@@ -102,11 +100,13 @@ impl Session {
         })??;
         let base = base(arguments.format.as_ref());
         let total_is_least = (!listed.total_is_all).then_some(true);
-        let variables = listed.items.into_iter().map(|variable| self.variable(&parent, variable, base)).collect();
+        let notation = context.syntax.notation();
+        let variables =
+            listed.items.into_iter().map(|variable| self.variable(&parent, variable, base, notation)).collect();
         Ok(VariablesBody { variables, total: listed.total, total_is_least })
     }
 
-    fn variable(&mut self, parent: &Reference, variable: Variable, base: u32) -> types::Variable {
+    fn variable(&mut self, parent: &Reference, variable: Variable, base: u32, notation: Notation) -> types::Variable {
         let key = format!("{}\u{1}{}", parent.key, variable.name);
         let before = self.memory.compare(&key, &variable.value);
         let (indexed_variables, named_variables) = convert::counts(variable.value.children.as_ref());
@@ -115,7 +115,7 @@ impl Session {
             (Nature::Computed, Some(expression)) => Some(Inside::Computed(expression.clone())),
             _ => variable.value.children.as_ref().map(|children| Inside::Value(children.expand.clone())),
         };
-        let facts = self.facts(&parent.inside, &variable.name);
+        let facts = self.facts(&parent.inside, &variable.name, notation);
         let value = match variable.cycle {
             Some(levels) => format!("{} (itself, {levels} up)", variable.value.in_base(base)),
             None => variable.value.in_base(base),
@@ -139,9 +139,9 @@ impl Session {
     }
 
     /// What the host says of a child of a tree.
-    fn facts(&self, parent: &Inside, name: &str) -> Facts {
-        let Inside::Value(Expand::Tree(TreePath { root, path })) = parent else { return Facts::default() };
-        let path = path.join(segment(name));
+    fn facts(&self, parent: &Inside, name: &str, notation: Notation) -> Facts {
+        let Inside::Value(Expand::Tree(place)) = parent else { return Facts::default() };
+        let TreePath { root, path } = place.join(segment(name, notation));
         match root {
             Root::Event => Facts { read_only: true, ..self.event_facts(&path) },
             Root::Host => self.object_facts(&path),
@@ -152,18 +152,18 @@ impl Session {
         let [Segment::Field(field)] = path.segments() else { return Facts::default() };
         let docs = |kind: &EventKind| kind.fields.iter().find(|held| held.name == *field).map(|held| held.doc.clone());
         // A field of one name has one meaning in nearly every host; where it has more, none is told.
-        let mut found: Vec<_> = self.shared.kinds.iter().filter_map(docs).collect();
+        let mut found: Vec<_> = self.shared.opened.kinds.iter().filter_map(docs).collect();
         found.dedup();
         Facts { doc: (found.len() == 1).then(|| found.remove(0)), ..Facts::default() }
     }
 
     fn object_facts(&self, path: &Path) -> Facts {
-        let Some((Segment::Field(object), rest)) = path.split_first() else { return Facts::default() };
-        let Some(object) = self.shared.object(&object.clone()) else { return Facts::default() };
-        let part = object.about.part(&rest);
-        let own = if rest.segments().is_empty() { &object.about.doc } else { part.map_or("", |part| &part.doc) };
+        let Some((object, rest)) = self.shared.opened.object_at(path) else { return Facts::default() };
+        let about = object.about();
+        let part = about.part(&rest);
+        let own = if rest.is_empty() { &about.doc } else { part.map_or("", |part| &part.doc) };
         let text = |text: &str| (!text.is_empty()).then(|| text.to_owned());
-        let subject = object.about.subject_of(&rest);
+        let subject = about.subject_of(&rest);
         let belongs_to = subject.map(|subject| {
             let has_context = self.shared.contexts().iter().any(|context| context.name == subject);
             let context = has_context.then(|| format!("context {subject}"));
@@ -173,7 +173,7 @@ impl Session {
             doc: text(own),
             unit: text(part.map_or("", |part| &part.unit)),
             belongs_to,
-            read_only: !object.is_editable() || object.about.is_secret(&rest),
+            read_only: !object.is_editable() || about.is_secret(&rest),
         }
     }
 
@@ -185,16 +185,16 @@ impl Session {
         let (new, made) = self.ask(&context, move |point| {
             let frame = frame.filter(|_| is_stopped);
             let new = match inside {
-                Inside::Value(Expand::Engine(handle)) => point.engine.assign(handle, &name, &value, frame),
+                Inside::Value(Expand::Engine(handle)) => Ok(point.engine.assign(handle, &name, &value, frame)?),
                 Inside::Value(Expand::Tree(place)) => {
-                    let target = TreePath { root: place.root, path: place.path.join(segment(&name)) };
-                    point.engine.assign_expression(frame, &target.display(INDEX_BASE), &value)
+                    let segment = segment(&name, point.context.notation());
+                    set_host(point, frame, &place.join(segment), &value)
                 }
-                Inside::Computed(expression) => point.engine.assign_expression(frame, &expression, &value),
+                Inside::Computed(expression) => Ok(point.engine.assign_expression(frame, &expression, &value)?),
             };
-            (new, made(point))
-        })?;
-        let body = self.value_body(context.id, frame, new?, parent, 10);
+            Ok::<_, SessionError>((new?, made(point)))
+        })??;
+        let body = self.value_body(context.id, frame, new, parent, 10);
         Ok(ValueBody { value: body.result, result: None, made, ..body })
     }
 
@@ -227,23 +227,50 @@ impl Session {
         }
     }
 
-    /// How the variable `name` inside a value is written as an expression; `name` itself when there is no value.
-    pub(super) fn name_inside(&self, reference: Option<i64>, name: String) -> Result<String, SessionError> {
-        let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(name) };
+    /// What the variable `name` inside a value is; `name` itself when there is no value.
+    pub(super) fn named_inside(
+        &self,
+        reference: Option<i64>,
+        name: String,
+        notation: Notation,
+    ) -> Result<Named, SessionError> {
+        let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(Named::Text(name)) };
         let accessor = if name.starts_with('[') { name.clone() } else { format!(".{name}") };
         Ok(match self.reference(reference)? {
-            Reference { inside: Inside::Value(Expand::Tree(place)), .. } => place.display(INDEX_BASE) + &accessor,
-            Reference { name: Some(parent), .. } => behind(Some(&parent), &accessor).unwrap_or(name),
-            Reference { name: None, .. } => name,
+            Reference { inside: Inside::Value(Expand::Tree(place)), .. } => {
+                Named::Host(place.join(segment(&name, notation)))
+            }
+            Reference { name: Some(parent), .. } => Named::Text(behind(Some(&parent), &accessor).unwrap_or(name)),
+            Reference { name: None, .. } => Named::Text(name),
         })
     }
+}
+
+/// What a person points at.
+pub(super) enum Named {
+    /// A part of the host's data.
+    Host(TreePath),
+    /// What an expression gives.
+    Text(String),
+}
+
+/// Gives a part of the host's data the value of an expression; answers what it holds then.
+pub(super) fn set_host(
+    point: &mut SafePoint<'_>,
+    frame: Option<usize>,
+    place: &TreePath,
+    text: &str,
+) -> Result<Value, SessionError> {
+    let value = point.engine.evaluate_data(frame, text)?;
+    point.context.set(place, value)?;
+    Ok(host::describe(&point.context.get(place)?, place))
 }
 
 /// What tells a place in the host's data from others: the same keys as those of the scopes.
 fn key_of(place: &TreePath) -> String {
     let steps = place.path.segments().iter().map(|step| match step {
         Segment::Field(name) => format!("\u{1}{name}"),
-        Segment::Index(index) => format!("\u{1}[{}]", index + INDEX_BASE),
+        other => format!("\u{1}{}", Path::default().join(other.clone()).display(Notation::OF_DATA)),
     });
     place.root.name().to_owned() + &steps.collect::<String>()
 }
@@ -258,12 +285,14 @@ struct Facts {
 }
 
 /// The step from a value of the host's data to the child shown under this name.
-fn segment(name: &str) -> Segment {
-    let number = name.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).and_then(|n| n.parse::<usize>().ok());
-    match number.and_then(|number| number.checked_sub(INDEX_BASE)) {
-        Some(index) => Segment::Index(index),
-        None => Segment::Field(name.to_owned()),
+fn segment(name: &str, notation: Notation) -> Segment {
+    let field = || Segment::Field(name.to_owned());
+    if !name.starts_with('[') {
+        return field();
     }
+    let path = Path::parse(name, notation).ok();
+    let step = path.as_ref().and_then(|path| path.segments().first());
+    step.filter(|step| matches!(step, Segment::Index(_))).cloned().unwrap_or_else(field)
 }
 
 /// An expression behind the one that gives its parent; one that does not begin with `.` or `[` stands alone.
@@ -279,7 +308,7 @@ fn behind(parent: Option<&str>, own: &str) -> Option<String> {
 
 pub(super) fn list_tree(context: &LocalContext, place: &TreePath, page: Page) -> Result<Paged<Variable>, SessionError> {
     let data = context.get(place)?;
-    Ok(host::list(&data, place, page, INDEX_BASE))
+    Ok(host::list(&data, place, page, context.notation()))
 }
 
 /// The one value that an expression gives, as the only child.

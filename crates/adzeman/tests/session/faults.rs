@@ -1,6 +1,6 @@
 //! Bad input, and clients and scripts that misbehave. The host goes on, whatever happens.
 
-use adzeman::{Host, Listen, ListenError, LuaContext};
+use adzeman::{Host, Listen, ListenError, LuaContext, StartError};
 use serde_json::json;
 
 use crate::harness::{SCRIPT, on_each};
@@ -79,7 +79,7 @@ fn a_syntax_error_at_load_says_where() {
 fn a_port_in_use_and_an_open_address_are_refused() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let error = Host::builder("test").start(Listen::On(taken.local_addr().unwrap())).err().unwrap();
-    assert!(matches!(error, ListenError::Unavailable { .. }));
+    assert!(matches!(error, StartError::Listen(ListenError::Unavailable { .. })));
     assert!(error.to_string().contains("choose another port"), "{error}");
     let error = Host::builder("test").start(Listen::at("0.0.0.0:0").unwrap()).err().unwrap();
     assert!(error.to_string().contains("Only addresses of this machine"), "{error}");

@@ -5,11 +5,11 @@ use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::sync::{Arc, Mutex};
 use std::thread::{self, JoinHandle};
 
-use adzeman::{About, Event, EventKind, Host, Listen, LuaContext};
+use adzeman::{About, Event, EventKind, Host, HostBuilder, Listen, LuaContext};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
-use crate::harness::Client;
+use crate::harness::{Client, Level, on_each};
 
 /// Line 8 is in `check`, which runs inside `update`; line 15 is in `update`.
 const SCRIPT: &str = "\
@@ -558,4 +558,73 @@ fn the_last_results_can_be_used_again() {
     assert_eq!(evaluate_as(&mut client, "repl", "it + it2.age")["result"], "40");
     evaluate_as(&mut client, "watch", "5");
     assert_eq!(evaluate_as(&mut client, "repl", "it")["result"], "40", "a watch is no result");
+}
+
+/// Where a script has a variable of the name `host`, its own comes first in what is typed; what is shown of the host is the
+/// host's all the same.
+#[test]
+fn a_change_of_what_is_shown_of_the_host_lands_in_the_host() {
+    let script = "function update(n)\n  local host = {lock = {metres = 7, names = {'own'}}}\n  return host\nend";
+    on_each(script, |test| {
+        let mut client = test.attach();
+        client.break_at(&[(3, None)]);
+        test.go();
+        client.stopped();
+        let frame = client.frame(0)["id"].clone();
+        let lock = scope(&mut client, "Host").into_iter().find(|variable| variable["name"] == "lock").unwrap();
+        let set = |name: &str, value: &str, inside: &Json| json!({"variablesReference": inside["variablesReference"], "name": name, "value": value});
+        let changed = client.ok("setVariable", set("metres", "host.lock.metres + 0.5", &lock));
+        assert_eq!(
+            (&changed["value"], &changed["type"]),
+            (&json!("7.5"), &json!("float")),
+            "the right side is the script's"
+        );
+        let names = variables(&mut client, &lock["variablesReference"]);
+        let names = names.into_iter().find(|variable| variable["name"] == "names").unwrap();
+        client.ok("setVariable", set("[2]", "'weir'", &names));
+        assert!(client.refused("setVariable", set("[3]", "'none'", &names)).contains("'host.lock.names' has no '[3]'"));
+        let level = test.level.lock().unwrap().clone();
+        assert_eq!(level, Level { metres: 7.5, names: vec!["upper".to_owned(), "weir".to_owned()] });
+        assert_eq!(client.evaluate("host.lock.metres"), "7", "and not in the script");
+        client.ok("setExpression", json!({"expression": "host.lock.metres", "value": "8", "frameId": frame}));
+        assert_eq!((client.evaluate("host.lock.metres").as_str(), test.level.lock().unwrap().metres), ("8", 7.5));
+    });
+}
+
+#[test]
+fn what_a_host_opens_is_put_together_when_it_starts_whatever_the_order() {
+    let level = || Arc::new(Mutex::new(json!({"pin": 1, "level": 2})));
+    let host = Host::builder("canal")
+        .about("lock", About::new("").secret("pin"))
+        .editable_object("lock", level())
+        .start(Listen::Off)
+        .unwrap();
+    let lua = mlua::Lua::new();
+    let context = LuaContext::attach(&host, &lua, "main").unwrap();
+    context.load("main.lua", "return").unwrap().call::<()>(()).unwrap();
+    let (reader, writer) = host.connect().unwrap();
+    let asking = std::thread::spawn(move || {
+        let mut client = Client::within(reader, writer);
+        client.ok("initialize", json!({}));
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        let shown = client.ok("evaluate", json!({"expression": "host.lock", "threadId": 1}));
+        let why = client.refused("evaluate", json!({"expression": "host.lock.pin", "threadId": 1}));
+        (shown["result"].as_str().unwrap().to_owned(), why)
+    });
+    while !asking.is_finished() {
+        host.poll();
+        std::thread::yield_now();
+    }
+    let (shown, why) = asking.join().unwrap();
+    assert_eq!(shown, "{level: 2, pin: (secret)}");
+    assert!(why.contains("kept secret"), "{why}");
+
+    let why = |builder: HostBuilder| builder.start(Listen::Off).err().unwrap().to_string();
+    let one = || Host::builder("canal").object("lock", level());
+    let misspelt = why(one().about("lokc", About::new("").secret("pin")));
+    assert_eq!(misspelt, "the host says what 'lokc' is, and opens no object of that name; it has lock");
+    assert!(why(one().object("lock", level())).contains("two objects by the name 'lock'"));
+    let no_path = why(one().about("lock", About::new("").secret("pins[*")));
+    assert!(no_path.contains("'pins[*' is not a path: the bracket is not closed at column 7"), "{no_path}");
 }

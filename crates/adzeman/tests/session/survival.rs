@@ -247,8 +247,9 @@ fn who_takes_over_ends_what_the_other_waits_for() {
         host.go();
         first.stopped();
         let frame = first.frame(0)["id"].clone();
-        let waiting =
-            first.send("evaluate", json!({"expression": "(function() while true do end end)()", "frameId": frame}));
+        let endless = "(function() adzeman.say('now') while true do end end)()";
+        let waiting = first.send("evaluate", json!({"expression": endless, "frameId": frame}));
+        first.event("output");
         let mut second = host.attach_with(json!({"takeOver": true}));
         assert_eq!(first.answer_to(waiting).message.as_deref(), Some("cancelled"));
         second.stopped();
