@@ -19,9 +19,11 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
-use crate::breakpoint::{Breakpoint, SourceLine};
-use crate::decide::{Decider, Moment, Need};
+use crate::breakpoint::Breakpoint;
+use crate::decide::{Decider, Moment};
+use crate::engine::Need;
 use crate::engine::{Engine, EngineContext, EngineError, Frame, FrameKind, Scope, ScopeKind, Supervisor};
+use crate::source::SourceLine;
 use crate::source::{FunctionSpan, Line, LineSet, SourceFacts, SourceId};
 use crate::stepping::{Stack, StackId, StackState, Step, StepKind};
 use crate::value::{Handle, Kind, Page, Paged, Part, Value, Variable};

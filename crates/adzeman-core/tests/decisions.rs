@@ -7,11 +7,11 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{
-    Action, Armed, BreakpointSpec, BreakpointStore, HitRule, Moved, OwnerId, Resolved, Site, SourceLine, Status,
-    Template,
+    Action, Armed, BreakpointSpec, BreakpointStore, HitRule, Moved, OwnerId, Resolved, Site, Status, Template,
 };
 use adzeman_core::decide::{Decider, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, ScopeKind, Supervisor};
+use adzeman_core::source::SourceLine;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::test_engine::{Run, TestEngine};

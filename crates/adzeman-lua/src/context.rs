@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use adzeman_core::decide::Need;
+use adzeman_core::engine::Need;
 use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::source::{Line, LineSet, SourceId};

@@ -13,8 +13,8 @@ use std::time::Duration;
 use adzeman_core::breakpoint::Breakpoint;
 use adzeman_core::engine::{EngineError, NamesUsed};
 use adzeman_core::evaluation::{Allowance, Cancel};
-use adzeman_core::host::{Root, TreePath};
 use adzeman_core::path::Path;
+use adzeman_core::path::{Root, TreePath};
 
 use mlua::Lua;
 

@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::ffi::CString;
 use std::sync::Arc;
 
-use adzeman_core::breakpoint::{Armed, SourceLine};
+use adzeman_core::breakpoint::Armed;
 use adzeman_core::engine::EngineError;
+use adzeman_core::source::SourceLine;
 use adzeman_core::source::{Line, LineSet, SourceId};
 
 use crate::bodies::{NOT_PARSED, Statements};

@@ -17,7 +17,8 @@
 //! use std::sync::Arc;
 //! use std::sync::atomic::AtomicBool;
 //! use adzeman_core::engine::{Engine, Supervisor};
-//! use adzeman_core::host::{Data, HostError, HostView, TreePath};
+//! use adzeman_core::host::{Data, HostError, HostView};
+//! use adzeman_core::path::TreePath;
 //! use adzeman_core::path::Notation;
 //! use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 //! use adzeman_lua::LuaEngine;
@@ -86,7 +87,7 @@ mod view;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use adzeman_core::decide::Need;
+use adzeman_core::engine::Need;
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};

@@ -2,8 +2,9 @@
 //! `and`, `or` and `not`. Whatever they cannot tell exactly as Lua would (a metamethod, a comparison that raises) is left
 //! to Lua.
 
-use adzeman_core::host::{Data, Root, TreePath};
+use adzeman_core::host::Data;
 use adzeman_core::path::{Path, Segment};
+use adzeman_core::path::{Root, TreePath};
 use full_moon::ast::{BinOp, Expression, Index, Prefix, Suffix, UnOp, Var};
 use full_moon::tokenizer::{TokenReference, TokenType};
 

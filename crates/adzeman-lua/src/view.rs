@@ -1,10 +1,11 @@
 //! A Lua state at a safe point, as core's engine.
 
-use adzeman_core::breakpoint::{Breakpoint, SourceLine, TrackId};
+use adzeman_core::breakpoint::{Breakpoint, TrackId};
 use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
 use adzeman_core::evaluation::{Allowance, Cancel};
-use adzeman_core::host::TreePath;
+use adzeman_core::path::TreePath;
 use adzeman_core::source::Line;
+use adzeman_core::source::SourceLine;
 use adzeman_core::stepping::{Stack, StackId, StackState};
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 

@@ -7,11 +7,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use adzeman_core::breakpoint::{Armed, SourceLine};
+use adzeman_core::breakpoint::Armed;
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
 use adzeman_core::evaluation::{Allowance, Cancel, Inside, UnderWay};
 use adzeman_core::host::HostView;
+use adzeman_core::source::SourceLine;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;

@@ -7,7 +7,8 @@ use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, ChangeKind, Site, Sited, Tracked};
 use adzeman_core::decide::Change;
-use adzeman_core::host::{Data, HostView as _, TreePath, describe};
+use adzeman_core::host::{Data, HostView as _, describe};
+use adzeman_core::path::TreePath;
 
 use crate::budget::Alarm;
 use crate::context::LocalContext;

@@ -3,8 +3,9 @@
 
 use std::collections::BTreeMap;
 
-use adzeman_core::host::{About, Data, EventKind, HostError, HostObject, HostView, Root, TreePath, at};
+use adzeman_core::host::{About, Data, EventKind, HostError, HostObject, HostView, at};
 use adzeman_core::path::{Notation, Path, PathError};
+use adzeman_core::path::{Root, TreePath};
 use serde_json::Value as Json;
 use thiserror::Error;
 

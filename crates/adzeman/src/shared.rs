@@ -6,10 +6,11 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::{
-    Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, SourceLine, Status,
+    Armed, Breakpoint, BreakpointSpec, BreakpointStore, HitRule, OwnerId, Resolved, Site, Status,
 };
 use adzeman_core::decide::Said;
 use adzeman_core::evaluation::Limits;
+use adzeman_core::source::SourceLine;
 
 use adzeman_core::source::{Source, SourceFacts, SourceId, Sources, tail_agreement};
 use adzeman_dap::events::{BreakpointBody, LoadedSourceBody, OutputBody};

@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, SourceLine, Status, Tracked};
-use crate::source::{LineSet, Mapped, NameUse, SourceId};
+use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, Status, Tracked};
+use crate::source::{LineSet, Mapped, NameUse, SourceId, SourceLine};
 
 /// A breakpoint at a place.
 #[derive(Debug, Clone)]

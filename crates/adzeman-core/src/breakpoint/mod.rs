@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::host::TreePath;
-use crate::source::{Line, SourceId};
+use crate::path::TreePath;
+use crate::source::{Line, SourceLine};
 
 pub use action::{Action, MOST_PIECES, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
@@ -271,13 +271,4 @@ impl Breakpoint {
     pub fn label(&self) -> String {
         self.spec.name.as_ref().or(self.spec.label.as_ref()).map_or_else(|| self.id.0.to_string(), Clone::clone)
     }
-}
-
-/// A place in a source.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct SourceLine {
-    /// Which source.
-    pub source: SourceId,
-    /// Which line of it.
-    pub line: Line,
 }

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, ChangeKind, OwnerId, Site, SourceLine, Tracked};
-use crate::source::{FunctionSpan, Line, NameUse, Source, SourceId, Sources};
+use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, ChangeKind, OwnerId, Site, Tracked};
+use crate::source::{FunctionSpan, Line, NameUse, Source, SourceId, SourceLine, Sources};
 
 /// Why a breakpoint is not on the line that was asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

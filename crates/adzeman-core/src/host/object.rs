@@ -1,122 +1,14 @@
 //! Host objects: pieces of host state opened for inspection by serde.
 
-use std::collections::BTreeSet;
-use std::sync::{Arc, Mutex, RwLock, TryLockError};
+use std::sync::Arc;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
-use thiserror::Error;
 
-use super::{About, Data, Root, TreePath, at, describe, pick, to_data};
-use crate::path::{Notation, Path, Segment};
-
-/// Why a host object could not be read or changed.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum HostError {
-    /// No object or field there.
-    #[error("'{path}' has no '{name}'; it has {known}")]
-    NoField {
-        /// What was looked into.
-        path: String,
-        /// What is not there.
-        name: String,
-        /// What is.
-        known: String,
-    },
-    /// The object was opened for looking only.
-    #[error("'{path}' cannot be changed: the host opened it for looking only")]
-    ReadOnly {
-        /// The object.
-        path: String,
-    },
-    /// The host holds the object's lock at this moment.
-    #[error("'{path}' is in use by the host at this moment; stop at another line, or go on and try again")]
-    Busy {
-        /// The object.
-        path: String,
-    },
-    /// The new value does not fit.
-    #[error("'{path}' does not take that value: {why}")]
-    Refused {
-        /// What was to be changed.
-        path: String,
-        /// What was expected.
-        why: String,
-    },
-    /// The host does not want it changed.
-    #[error("the host does not let '{path}' become that: {why}")]
-    Vetoed {
-        /// What was to be changed.
-        path: String,
-        /// What the host said.
-        why: String,
-    },
-    /// The host keeps it to itself.
-    #[error("'{path}' is kept secret by the host")]
-    Secret {
-        /// What was asked for.
-        path: String,
-    },
-    /// The object could not be turned into data.
-    #[error("'{path}' could not be read: {why}")]
-    Unreadable {
-        /// The object.
-        path: String,
-        /// What serde said.
-        why: String,
-    },
-}
-
-/// A handle to shared host state. Implemented for `Arc<Mutex<T>>` and `Arc<RwLock<T>>`.
-///
-/// The state is locked only for the moment of the access, and never waited for: a host that calls a script while it
-/// holds the lock gets no deadlock, the person at the prompt gets [`HostError::Busy`].
-pub trait SharedObject: Send + Sync + 'static {
-    /// The state.
-    type State;
-    /// Lends the state, unless someone has it.
-    fn with<R>(&self, look: impl FnOnce(&Self::State) -> R) -> Option<R>;
-    /// Lends the state for changing, unless someone has it.
-    fn with_mut<R>(&self, change: impl FnOnce(&mut Self::State) -> R) -> Option<R>;
-}
-
-impl<T: Send + 'static> SharedObject for Arc<Mutex<T>> {
-    type State = T;
-
-    fn with<R>(&self, look: impl FnOnce(&T) -> R) -> Option<R> {
-        self.with_mut(|state| look(state))
-    }
-
-    fn with_mut<R>(&self, change: impl FnOnce(&mut T) -> R) -> Option<R> {
-        match self.try_lock() {
-            Ok(mut state) => Some(change(&mut state)),
-            Err(TryLockError::Poisoned(poisoned)) => Some(change(&mut poisoned.into_inner())),
-            Err(TryLockError::WouldBlock) => None,
-        }
-    }
-}
-
-impl<T: Send + Sync + 'static> SharedObject for Arc<RwLock<T>> {
-    type State = T;
-
-    fn with<R>(&self, look: impl FnOnce(&T) -> R) -> Option<R> {
-        match self.try_read() {
-            Ok(state) => Some(look(&state)),
-            Err(TryLockError::Poisoned(poisoned)) => Some(look(&poisoned.into_inner())),
-            Err(TryLockError::WouldBlock) => None,
-        }
-    }
-
-    fn with_mut<R>(&self, change: impl FnOnce(&mut T) -> R) -> Option<R> {
-        match self.try_write() {
-            Ok(mut state) => Some(change(&mut state)),
-            Err(TryLockError::Poisoned(poisoned)) => Some(change(&mut poisoned.into_inner())),
-            Err(TryLockError::WouldBlock) => None,
-        }
-    }
-}
+use super::change::{Changed, NotChanged};
+use super::{About, Data, HostError, SharedObject, at, describe, pick, to_data};
+use crate::path::{Notation, Path, Root, TreePath};
 
 /// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
 type Pick = dyn Fn(&Path) -> Option<Json> + Send + Sync;
@@ -124,19 +16,6 @@ type Pick = dyn Fn(&Path) -> Option<Json> + Send + Sync;
 type Read = dyn Fn() -> Option<Result<Json, String>> + Send + Sync;
 /// How the part at a path gets another value; `None` while the object is in use.
 type Change = dyn Fn(&Path, Json) -> Option<Result<(), NotChanged>> + Send + Sync;
-
-/// Why a part was not changed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum NotChanged {
-    /// The object, as it is, cannot be turned into data.
-    Unreadable(String),
-    /// The path leads nowhere: this is known when the whole is read.
-    NotThere,
-    /// The type does not take the value.
-    Refused(String),
-    /// The host does not want it.
-    Vetoed(String),
-}
 
 /// A named piece of host state.
 pub struct HostObject {
@@ -336,80 +215,10 @@ impl HostObject {
     }
 }
 
-/// Some state as it would be with another part, and the data that it was made from.
-struct Changed<T> {
-    state: T,
-    data: Json,
-}
-
-impl<T: Serialize + DeserializeOwned> Changed<T> {
-    fn of(state: &T, path: &Path, value: Json) -> Result<Self, NotChanged> {
-        let before = to_data(state).map_err(|error| NotChanged::Unreadable(error.to_string()))?;
-        let mut data = before.clone();
-        path.replace(&mut data, value).map_err(|_| NotChanged::NotThere)?;
-        let state = match T::deserialize(&data) {
-            Ok(state) => state,
-            Err(error) => {
-                // What is there already may be what its type does not take back, such as a number that is none.
-                let own = T::deserialize(&before).err();
-                let why = own.map(|own| format!("it cannot be read back as it is: {own}"));
-                return Err(NotChanged::Refused(why.unwrap_or_else(|| error.to_string())));
-            }
-        };
-        let after = to_data(&state).map_err(|error| NotChanged::Unreadable(error.to_string()))?;
-        match first_difference(&data, &after, Some(path.segments()), &Path::default()) {
-            Some(other) => {
-                let other = other.display(Notation::OF_DATA);
-                Err(NotChanged::Refused(format!("its part '{other}' would become something else with it")))
-            }
-            None => Ok(Self { state, data }),
-        }
-    }
-
-    /// Changes the state in place, as far as its type can, so that what serde skips stays.
-    fn put_into(self, state: &mut T) {
-        if T::deserialize_in_place(&self.data, state).is_err() {
-            *state = self.state;
-        }
-    }
-}
-
-/// Where two pieces of data differ first, the part at `but` aside. Lists that hold the same in another order are the same: they
-/// may be sets.
-fn first_difference(one: &Json, other: &Json, but: Option<&[Segment]>, walked: &Path) -> Option<Path> {
-    if one == other || but.is_some_and(<[Segment]>::is_empty) {
-        return None;
-    }
-    let but = but.and_then(<[Segment]>::split_first);
-    let below = |segment: &Segment| but.filter(|(step, _)| *step == segment).map(|(_, rest)| rest);
-    let part = |segment: Segment, one, other| {
-        let path = walked.join(segment.clone());
-        first_difference(one, other, below(&segment), &path)
-    };
-    match (one, other) {
-        (Json::Object(a), Json::Object(b)) => {
-            let names: BTreeSet<_> = a.keys().chain(b.keys()).collect();
-            let [a, b] = [a, b].map(|fields| |name| fields.get(name).unwrap_or(&Json::Null));
-            names.into_iter().find_map(|name| part(Segment::Field(name.clone()), a(name), b(name)))
-        }
-        (Json::Array(a), Json::Array(b)) if a.len() == b.len() => {
-            let sorted = |items: &[Json]| {
-                let mut texts: Vec<_> = items.iter().map(Json::to_string).collect();
-                texts.sort_unstable();
-                texts
-            };
-            if sorted(a) == sorted(b) {
-                return None;
-            }
-            (0..).zip(a.iter().zip(b)).find_map(|(index, (one, other))| part(Segment::Index(index), one, other))
-        }
-        _ => Some(walked.clone()),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use std::collections::{BTreeMap, HashSet};
+    use std::sync::Mutex;
     use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
 
     use serde::Deserialize;

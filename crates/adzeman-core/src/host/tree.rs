@@ -3,59 +3,8 @@
 use serde_json::Value as Json;
 
 use super::{Data, HostError};
-use crate::path::{Missing, Notation, Path, Segment, Tree};
+use crate::path::{Missing, Notation, Path, Segment, Tree, TreePath};
 use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable};
-
-/// Which tree a path starts in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Root {
-    /// The host's objects, by name.
-    Host,
-    /// The event being handled: `name`, `subject`, and the fields of its payload.
-    Event,
-}
-
-impl Root {
-    /// The name it has in expressions.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Host => "host",
-            Self::Event => "event",
-        }
-    }
-}
-
-/// A place in one of the trees.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct TreePath {
-    /// Which tree.
-    pub root: Root,
-    /// Where in it.
-    pub path: Path,
-}
-
-impl TreePath {
-    /// The place that a path stands for which begins with the name of a tree; `None` for any other.
-    #[must_use]
-    pub fn of(path: &Path) -> Option<Self> {
-        let (name, path) = path.split_name()?;
-        let root = [Root::Host, Root::Event].into_iter().find(|root| root.name() == name)?;
-        Some(Self { root, path })
-    }
-
-    /// One step further.
-    #[must_use]
-    pub fn join(&self, segment: Segment) -> Self {
-        Self { root: self.root, path: self.path.join(segment) }
-    }
-
-    /// The path as written in an expression: `host.locks.upper`.
-    #[must_use]
-    pub fn display(&self, notation: Notation) -> String {
-        self.path.under(self.root.name()).display(notation)
-    }
-}
 
 /// The host as an engine sees it, on the thread that runs the scripts.
 pub trait HostView {
@@ -183,6 +132,7 @@ fn short_number(number: &serde_json::Number) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::path::Root;
     use serde_json::json;
 
     fn path(text: &str) -> Path {

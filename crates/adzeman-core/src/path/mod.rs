@@ -3,9 +3,11 @@
 //! A path is read from a text and printed as one by the [`Notation`] of the language that it is written in; walking it, and
 //! changing what it names, is the same for all of them.
 
+mod place;
 mod read;
 mod walk;
 
+pub use place::{Root, TreePath};
 pub use read::PathError;
 pub(crate) use walk::known;
 pub use walk::{Missing, Tree};

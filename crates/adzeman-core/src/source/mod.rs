@@ -13,8 +13,6 @@ use std::sync::{Arc, OnceLock};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
-use crate::breakpoint::SourceLine;
-
 pub use lines::{Line, LineSet};
 pub use map::{LineMap, MOST_MAP_BYTES, MapError, MapReference, Original, map_reference};
 pub use path::tail_agreement;
@@ -22,6 +20,15 @@ pub use path::tail_agreement;
 /// Number of a source in its [`Sources`] registry, counted from 0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct SourceId(pub u32);
+
+/// A place in a source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct SourceLine {
+    /// Which source.
+    pub source: SourceId,
+    /// Which line of it.
+    pub line: Line,
+}
 
 /// The first eight bytes of the SHA-256 of a source's text, in hexadecimal: enough to tell two versions apart.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]

@@ -9,7 +9,7 @@ mod shape;
 
 use serde::{Deserialize, Serialize};
 
-use crate::host::TreePath;
+use crate::path::TreePath;
 
 pub use bytes::{MOST_TEXT_BYTES, WholeText, hex_lines};
 pub use changes::{MOST_REMEMBERED, Memory};

@@ -38,7 +38,8 @@ struct Node {
 /// list are taken together.
 ///
 /// ```
-/// use adzeman_core::host::{Data, Root, TreePath, at, describe, list};
+/// use adzeman_core::host::{Data, at, describe, list};
+/// use adzeman_core::path::{Root, TreePath};
 /// use adzeman_core::path::{Notation, Path};
 /// use adzeman_core::value::{Expand, shape_of};
 /// use serde_json::json;

@@ -6,8 +6,9 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{Data, HostError, Root, TreePath};
+use adzeman_core::host::{Data, HostError};
 use adzeman_core::path::Segment;
+use adzeman_core::path::{Root, TreePath};
 use mlua::ffi;
 
 use super::hook::context_of;

@@ -5,8 +5,9 @@ use std::ffi::c_int;
 use std::rc::Rc;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{self, About, Data, Root, TreePath};
+use adzeman_core::host::{self, About, Data};
 use adzeman_core::path::Path;
+use adzeman_core::path::{Root, TreePath};
 use adzeman_core::value::{Children, Expand, Kind, Nature, Page, Paged, Value, Variable};
 use mlua::{AnyUserData, Lua};
 use serde::Serialize;

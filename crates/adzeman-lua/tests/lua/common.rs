@@ -6,11 +6,13 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site, SourceLine};
+use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site};
 use adzeman_core::decide::{Decider, Moment};
 use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
-use adzeman_core::host::{Data, HostError, HostView, Root, TreePath, at};
+use adzeman_core::host::{Data, HostError, HostView, at};
 use adzeman_core::path::{Notation, Path};
+use adzeman_core::path::{Root, TreePath};
+use adzeman_core::source::SourceLine;
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::value::{Page, Part, Variable};

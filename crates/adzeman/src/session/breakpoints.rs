@@ -6,8 +6,9 @@ use adzeman_core::breakpoint::{
     Action, BreakpointSpec, ChangeKind, HitRule, Resolved, Site, Template, TrackId, Tracked,
 };
 use adzeman_core::engine::Syntax;
-use adzeman_core::host::{HostView as _, Root, TreePath};
+use adzeman_core::host::HostView as _;
 use adzeman_core::path::{Notation, Path};
+use adzeman_core::path::{Root, TreePath};
 use adzeman_core::source::{Line, Sources};
 use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
 use adzeman_dap::requests::{

@@ -1,8 +1,9 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
-use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, SourceLine, Status};
+use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, Status};
 use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
+use adzeman_core::source::SourceLine;
 use adzeman_core::source::{self, Line, SourceId, Sources};
 use adzeman_core::value::{self, Nature};
 use adzeman_dap::events::{StoppedBody, ThreadBody};

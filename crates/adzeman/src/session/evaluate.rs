@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use adzeman_core::host::{HostView as _, TreePath};
+use adzeman_core::host::HostView as _;
 use adzeman_core::monitor::{Pace, USUAL_SHARE};
 use adzeman_core::path::Path;
+use adzeman_core::path::TreePath;
 use adzeman_core::source::SourceId;
 use adzeman_core::value::{Expand, Grid, Page, Part, Value, Variable, hex_lines, shape_of};
 use adzeman_dap::extra::{MonitorArguments, MonitorBody, ShapeBody, ShapeLine, TableArguments, TableBody, TableRow};

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use adzeman_core::engine::{Frame, FrameKind, ScopeKind};
-use adzeman_core::host::Root;
+use adzeman_core::path::Root;
 use adzeman_core::value::{Expand, Page};
 use adzeman_dap::requests::{ScopesArguments, ScopesBody, StackTraceArguments, StackTraceBody};
 use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};

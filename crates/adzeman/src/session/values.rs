@@ -1,7 +1,8 @@
 //! What is inside values and scopes, and giving it another value.
 
-use adzeman_core::host::{self, EventKind, HostView as _, Root, TreePath};
+use adzeman_core::host::{self, EventKind, HostView as _};
 use adzeman_core::path::{Notation, Path, Segment};
+use adzeman_core::path::{Root, TreePath};
 use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
 use adzeman_dap::requests::{SetVariableArguments, ValueBody, VariablesArguments, VariablesBody};
 use adzeman_dap::types::{self, ValueFormat};

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman::core::decide::Need;
+use adzeman::core::engine::Need;
 use adzeman::core::engine::{Engine, EngineContext, Interrupt, Syntax};
 use adzeman::{ContextHandle, Host, Listen, LuaContext};
 use serde_json::{Value as Json, json};

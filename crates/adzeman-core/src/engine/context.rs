@@ -1,0 +1,144 @@
+//! A script state for as long as it lives, and whom it reports to.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use super::{Engine, Need};
+use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
+use crate::path::Notation;
+use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
+
+/// A script state for as long as it lives. Called on the thread that runs its scripts.
+pub trait EngineContext {
+    /// Watches as closely as `need` says from now on, in every stack of the context. Nothing needed means no hook.
+    fn watch(&self, need: &Need);
+
+    /// Lends the view of this moment to `work`.
+    fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine));
+
+    /// Between two handlers, when no script runs: a moment for what could not be done while one did.
+    fn safe_point(&self) {}
+
+    /// How many frames are on all stacks of the context at this moment, marks between them included.
+    fn depth(&self) -> usize {
+        0
+    }
+
+    /// Gives the handler under way up: its script raises an error that it cannot catch, until the host is reached. Ends with
+    /// the next [`watch`](Self::watch). False where the engine has no way.
+    fn abandon(&self) -> bool {
+        false
+    }
+
+    /// Looks for sources that were loaded without the engine being told, and reports them to the supervisor.
+    fn discover(&self);
+}
+
+/// Makes a context report its next line soon, even in an endless loop. May be called from any thread.
+pub trait Interrupt: Send + Sync {
+    /// Asks for it. False where the platform has no way; the request is then seen at the next safe point.
+    fn interrupt(&self) -> bool;
+
+    /// The evaluation that has begun in the context and is not done. Engines that cannot tell say that there is none.
+    fn under_way(&self) -> Option<UnderWay> {
+        None
+    }
+
+    /// What the context is in at this moment. It may take some tens of milliseconds to find out; nothing where the platform has
+    /// no way.
+    fn inside(&self) -> Option<Inside> {
+        None
+    }
+}
+
+/// Checks texts without touching any script state, from any thread.
+pub trait Syntax: Send + Sync {
+    /// Whether `text` could be evaluated as an expression.
+    ///
+    /// # Errors
+    /// What is wrong with it, for people.
+    fn check_expression(&self, text: &str) -> Result<(), String>;
+
+    /// How paths are written in this language.
+    fn notation(&self) -> Notation {
+        Notation::default()
+    }
+
+    /// The lines at which a script's text makes a local variable of this name, parameters included.
+    fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {
+        let _ = (script, name);
+        Vec::new()
+    }
+
+    /// Where a script's text uses a variable or field of this name, or one whose name only shows when it runs
+    /// (`boats[name]`). Empty when the language is not understood that far.
+    fn uses_of(&self, script: &str, name: &str) -> Vec<NameUse> {
+        let _ = (script, name);
+        Vec::new()
+    }
+
+    /// Whether `text` could be run as a statement.
+    ///
+    /// # Errors
+    /// What is wrong with it, for people.
+    fn check_statement(&self, text: &str) -> Result<(), String>;
+}
+
+/// Whom an engine reports to.
+pub trait Supervisor {
+    /// A source was loaded. Answers its number.
+    fn source_loaded(&self, facts: SourceFacts) -> SourceId;
+
+    /// Set, from any thread, when something changed since the engine was last told what to watch. The engine asks for it
+    /// once and looks at it, relaxed, on each line it watches.
+    fn attention(&self) -> Arc<AtomicBool>;
+
+    /// A line that [`Need`] covers was reached, or [`attention`](Self::attention) was set. Returns when the context may go on, which can
+    /// take as long as a person looks at it.
+    fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
+
+    /// What an evaluation may take that no person waits for.
+    fn allowance(&self) -> Allowance {
+        Limits::default().for_aside(Cancel::default())
+    }
+
+    /// Whether a function, defined from line `first` to `last` of a source, holds one of `lines` itself
+    /// ([`Source::function_holds`](crate::source::Source::function_holds)). Asked once for each function and set of
+    /// breakpoints.
+    fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool;
+
+    /// How a line with a breakpoint is armed: by the function itself, which costs next to nothing, or by watching lines, and
+    /// then why.
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        let _ = (place, watched_because);
+    }
+
+    /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
+    /// something in the script will catch it. Returns when the raise may go on.
+    fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
+        let _ = (engine, place, message, caught);
+    }
+
+    /// The script asks to be stopped where it is. Returns when it may go on; at once when nobody is there.
+    fn stop_asked(&self, engine: &mut dyn Engine) {
+        let _ = engine;
+    }
+
+    /// The script asks to be held until someone is attached, for at most `limit`. Answers whether someone is.
+    fn wait_asked(&self, limit: Duration) -> bool {
+        let _ = limit;
+        false
+    }
+
+    /// The script has something to say to whoever is attached, line break included.
+    fn said(&self, text: &str, place: Option<(SourceId, Line)>) {
+        let _ = (text, place);
+    }
+
+    /// The script printed a text, line break included.
+    fn printed(&self, text: &str, place: Option<(SourceId, Line)>);
+
+    /// Whether anyone wants to know what is printed.
+    fn is_attached(&self) -> bool;
+}

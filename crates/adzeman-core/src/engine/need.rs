@@ -1,0 +1,46 @@
+//! What an engine is asked to watch.
+
+use std::sync::Arc;
+
+use crate::breakpoint::Armed;
+use crate::source::LineSet;
+use crate::stepping::Step;
+
+/// How closely an engine must watch its scripts.
+#[derive(Debug, Clone, Default)]
+pub struct Need {
+    /// Report every line, whatever the breakpoints say.
+    pub every_line: bool,
+    /// A step may go into any stack of the context, so none may be left unwatched.
+    pub every_stack: bool,
+    /// Keep what functions return that the step under way comes out of.
+    pub returns_of: Option<Step>,
+    /// Report errors where they are raised.
+    pub raises: bool,
+    /// Keep when each function was called.
+    pub call_times: bool,
+    /// Report the sources of functions that are called, as breakpoints wait for some that are not loaded.
+    pub new_sources: bool,
+    /// Otherwise report these lines, if there are any.
+    pub armed: Arc<Armed>,
+}
+
+impl Need {
+    /// The lines on which some source has a breakpoint.
+    #[must_use]
+    pub fn mask(&self) -> &LineSet {
+        self.armed.line_mask()
+    }
+
+    /// Whether lines must be reported, all or some.
+    #[must_use]
+    pub fn any_line(&self) -> bool {
+        self.every_line || !self.mask().is_empty()
+    }
+
+    /// Whether nothing needs to be watched, so that no hook is needed at all.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        !self.any_line() && !self.raises && !self.call_times && !self.new_sources
+    }
+}

@@ -1,0 +1,105 @@
+//! What an engine shows of a script: frames, scopes, names.
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::source::SourceLine;
+use crate::value::Handle;
+
+/// What a frame is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FrameKind {
+    /// A function of the script.
+    Script,
+    /// A function of the host or of the runtime's own library.
+    Native,
+    /// No function: a mark where one stack was called from another (a coroutine from its resumer).
+    Boundary,
+}
+
+/// One frame of the call stack.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Frame {
+    /// Its position, counted from 0 at the innermost; what [`Engine::scopes`] and [`Engine::evaluate`] take.
+    pub index: usize,
+    /// What it is.
+    pub kind: FrameKind,
+    /// A name worth showing.
+    pub name: String,
+    /// Where it is, if it has a source.
+    pub place: Option<SourceLine>,
+    /// Whether frames are missing below it because of a tail call.
+    pub tail_call: bool,
+    /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`]).
+    pub running_for: Option<Duration>,
+    /// Its parameters and what they hold now, each in a line.
+    pub arguments: Vec<(String, String)>,
+}
+
+/// Which names a scope holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ScopeKind {
+    /// Variables of the function, parameters included.
+    Locals,
+    /// The extra arguments of a function that takes any number.
+    Varargs,
+    /// Variables of enclosing functions that this one uses.
+    Captured,
+    /// Names that every function of the context sees, made by scripts or the host.
+    Globals,
+    /// Names that the runtime itself brings along.
+    BuiltIns,
+}
+
+impl ScopeKind {
+    /// The word for people.
+    #[must_use]
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Locals => "Locals",
+            Self::Varargs => "Varargs",
+            Self::Captured => "Captured",
+            Self::Globals => "Globals",
+            Self::BuiltIns => "Built-ins",
+        }
+    }
+}
+
+/// A scope of a frame.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Scope {
+    /// Which names it holds.
+    pub kind: ScopeKind,
+    /// What to ask [`Engine::children`] for.
+    pub handle: Handle,
+    /// How many names, if that is cheap to tell.
+    pub count: Option<usize>,
+}
+
+/// Where the names of an expression are.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NamesUsed {
+    /// The first name that is nowhere to be seen.
+    pub missing: Option<String>,
+    /// Whether one of them is the function's own: a local variable, an extra argument or a captured one.
+    pub of_function: bool,
+}
+
+/// What became of a watched value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Probe {
+    /// It is as it was.
+    Same,
+    /// It is another one.
+    Changed {
+        /// Its type before, and the value in a line.
+        before: (String, String),
+        /// The same now.
+        now: (String, String),
+    },
+    /// The variable is no longer there: its function has returned.
+    Gone,
+}
