@@ -22,7 +22,7 @@ pub enum FrameKind {
 /// One frame of the call stack.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Frame {
-    /// Its position, counted from 0 at the innermost; what [`Engine::scopes`] and [`Engine::evaluate`] take.
+    /// Its position, counted from 0 at the innermost; what [`Engine::scopes`](super::Engine::scopes) and [`Engine::evaluate`](super::Engine::evaluate) take.
     pub index: usize,
     /// What it is.
     pub kind: FrameKind,
@@ -32,7 +32,7 @@ pub struct Frame {
     pub place: Option<SourceLine>,
     /// Whether frames are missing below it because of a tail call.
     pub tail_call: bool,
-    /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`]).
+    /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`](super::Need::call_times)).
     pub running_for: Option<Duration>,
     /// Its parameters and what they hold now, each in a line.
     pub arguments: Vec<(String, String)>,
@@ -73,7 +73,7 @@ impl ScopeKind {
 pub struct Scope {
     /// Which names it holds.
     pub kind: ScopeKind,
-    /// What to ask [`Engine::children`] for.
+    /// What to ask [`Engine::children`](super::Engine::children) for.
     pub handle: Handle,
     /// How many names, if that is cheap to tell.
     pub count: Option<usize>,

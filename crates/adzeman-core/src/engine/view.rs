@@ -16,7 +16,7 @@ pub trait Engine {
     fn stack(&self) -> &dyn Stack;
 
     /// What evaluations asked for by the methods below may take from here on, until this is called again; `None` for what the
-    /// supervisor allows ([`Supervisor::allowance`]), as at the beginning. Conditions, texts and statements of breakpoints
+    /// supervisor allows ([`Supervisor::allowance`](super::Supervisor::allowance)), as at the beginning. Conditions, texts and statements of breakpoints
     /// always have the supervisor's.
     fn allow(&mut self, allowance: Option<Allowance>) {
         let _ = allowance;
@@ -206,7 +206,7 @@ pub trait Engine {
         let _ = track;
     }
 
-    /// What the function returned that the last step came out of, if it was asked for ([`Need::returns_of`]).
+    /// What the function returned that the last step came out of, if it was asked for ([`Need::returns_of`](super::Need::returns_of)).
     fn returned(&mut self) -> Option<Vec<Value>> {
         None
     }

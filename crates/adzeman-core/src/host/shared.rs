@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, RwLock, TryLockError};
 /// A handle to shared host state. Implemented for `Arc<Mutex<T>>` and `Arc<RwLock<T>>`.
 ///
 /// The state is locked only for the moment of the access, and never waited for: a host that calls a script while it
-/// holds the lock gets no deadlock, the person at the prompt gets [`HostError::Busy`].
+/// holds the lock gets no deadlock, the person at the prompt gets [`HostError::Busy`](super::HostError::Busy).
 pub trait SharedObject: Send + Sync + 'static {
     /// The state.
     type State;

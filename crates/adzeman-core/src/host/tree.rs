@@ -8,7 +8,7 @@ use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable
 
 /// The host as an engine sees it, on the thread that runs the scripts.
 pub trait HostView {
-    /// What is at a path. The root of [`Root::Host`] is an object with the names of all host objects.
+    /// What is at a path. The root of [`Root::Host`](crate::path::Root::Host) is an object with the names of all host objects.
     ///
     /// # Errors
     /// When there is nothing, or the host has it in use.
