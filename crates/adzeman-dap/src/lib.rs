@@ -8,7 +8,8 @@
 //! ```
 //!
 //! The protocol's own specification is the source of every name in [`base`], [`requests`] and [`events`]; what it has no
-//! message for is in [`extra`], named `adzeman/...`.
+//! message for is in [`extra`], named `adzeman/...`. [`Command`] is the table of all requests: how far a client must have come for
+//! each, and who may make it. [`ErrorCode`] says why one was refused.
 //!
 //! ```
 //! use adzeman_dap::{Decoded, Message, Request, decode, encode};
@@ -20,11 +21,17 @@
 #![forbid(unsafe_code)]
 
 pub mod base;
+mod code;
 mod codec;
+mod commands;
+mod decoder;
 pub mod events;
 pub mod extra;
 pub mod requests;
 pub mod types;
 
 pub use base::{Event, Message, Request, Response};
+pub use code::ErrorCode;
 pub use codec::{Decoded, FrameError, MAX_BODY_BYTES, MAX_HEADER_BYTES, decode, encode};
+pub use commands::{Command, Phase, Role};
+pub use decoder::Decoder;

@@ -1,5 +1,6 @@
 //! The host: what it opens, and for how long.
 
+use std::fmt::Display;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -13,12 +14,12 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 use thiserror::Error;
 
-use crate::client::Way;
-use crate::lane::Lane;
+use crate::event::{Event, Payload};
+use crate::lane::{self, HostState, Lane};
 use crate::listen::{Listen, ListenError, Server};
-use crate::objects::{OpenError, Opened};
+use crate::object::{OpenError, Opened};
 use crate::session;
-use crate::shared::Shared;
+use crate::state::clients::Way;
 use crate::transport::{Line, Pipe, PipeReader, PipeWriter};
 
 /// Describes a host before it starts.
@@ -175,26 +176,26 @@ impl HostBuilder {
     /// When what is opened does not go together, or the address cannot be listened on; nothing is started then.
     pub fn start(self, listen: Listen) -> Result<Host, StartError> {
         let opened = Opened::new(self.kinds, self.objects, self.said)?;
-        let shared = Arc::new(Shared::new(self.name, opened, self.observers_only));
+        let state = Arc::new(HostState::new(self.name, opened, self.observers_only));
         match listen {
-            Listen::Wait(limit) => shared.hold_out(limit, false),
-            Listen::First(limit) => shared.hold_out(limit, true),
+            Listen::Wait(limit) => state.opening.hold_out(limit, false),
+            Listen::First(limit) => state.opening.hold_out(limit, true),
             _ => {}
         }
-        shared.is_open.store(listen != Listen::Off, Ordering::Relaxed);
-        let server = Server::start(&shared, &listen)?;
-        Ok(Host { inner: Arc::new(Inner { shared, server }) })
+        state.opening.is_open.store(listen != Listen::Off, Ordering::Relaxed);
+        let server = Server::start(&state, &listen)?;
+        Ok(Host { inner: Arc::new(Inner { state, server }) })
     }
 }
 
 struct Inner {
-    shared: Arc<Shared>,
+    state: Arc<HostState>,
     server: Option<Server>,
 }
 
 impl Drop for Inner {
     fn drop(&mut self) {
-        session::close_all(&self.shared);
+        session::close_all(&self.state);
         if let Some(server) = self.server.take() {
             server.stop();
         }
@@ -220,8 +221,8 @@ impl Host {
         }
     }
 
-    pub(crate) fn shared(&self) -> &Arc<Shared> {
-        &self.inner.shared
+    pub(crate) fn state(&self) -> &Arc<HostState> {
+        &self.inner.state
     }
 
     /// The address it listens on, if it does.
@@ -233,32 +234,74 @@ impl Host {
     /// What is asked of clients that come over TCP. Commands of the same user find it by themselves; show it to nobody else.
     #[must_use]
     pub fn token(&self) -> String {
-        self.shared().token()
+        self.state().opening.token()
     }
 
     /// Whether anyone is attached.
     #[must_use]
     pub fn is_attached(&self) -> bool {
-        self.shared().is_attached()
+        self.state().is_attached()
     }
 
     /// Time since the host started, without the time spent at stops: the first frame after a stop does not see minutes
     /// pass.
     #[must_use]
     pub fn clock(&self) -> Duration {
-        self.shared().clock.now()
+        self.state().clock.now()
     }
 
     /// Ends debugging: every context that is held goes on, every client is told and dropped. Scripts run on as before. May
     /// be called from any thread, for instance when the host is told to end.
     pub fn close(&self) {
-        session::close_all(self.shared());
+        session::close_all(self.state());
     }
 
     /// Calls `pump` about 60 times a second while a context of this thread is held at a stop, so that the host can keep
     /// painting. Scripts that it runs do not stop.
     pub fn on_pause(&self, pump: impl FnMut() + 'static) {
-        *Lane::of(self.shared()).pump.borrow_mut() = Some(Box::new(pump));
+        *Lane::of(self.state()).pump.borrow_mut() = Some(Box::new(pump));
+    }
+
+    /// Raises an event: runs `handler`, which calls the scripts that handle it, and lets whoever is attached stop there.
+    /// With nobody attached, this costs one relaxed load more than calling `handler`.
+    ///
+    /// # Errors
+    /// Those of `handler`, unchanged; they are shown to whoever is attached.
+    #[inline]
+    pub fn emit<P: Payload, T, E: Display>(
+        &self,
+        event: Event<'_, P>,
+        handler: impl FnOnce() -> Result<T, E>,
+    ) -> Result<T, E> {
+        if !self.state().is_attached() {
+            return handler();
+        }
+        let mut handler = Some(handler);
+        lane::emit(self.state(), &event, false, || handler.take().map(|handler| handler()))
+    }
+
+    /// The same for a handler that can be run more than once, so that a person may have the event delivered again while it
+    /// is being handled. What the handler did up to then stays done, unless it undoes that itself when it begins.
+    ///
+    /// # Errors
+    /// Those of the last run of `handler`, unchanged.
+    #[inline]
+    pub fn emit_repeatable<P: Payload, T, E: Display>(
+        &self,
+        event: Event<'_, P>,
+        mut handler: impl FnMut() -> Result<T, E>,
+    ) -> Result<T, E> {
+        if !self.state().is_attached() {
+            return handler();
+        }
+        lane::emit(self.state(), &event, true, || Some(handler()))
+    }
+
+    /// A safe point between events: does what sessions wait for. Call it in long pauses, such as a menu.
+    pub fn poll(&self) {
+        if self.state().is_attached() {
+            lane::poll(self.state());
+        }
     }
 
     /// Opens a session within the process, without a socket, speaking the same protocol. Whatever a person can look at from
@@ -313,9 +356,9 @@ impl Host {
     /// # }
     /// ```
     pub fn connect(&self) -> io::Result<(PipeReader, PipeWriter)> {
-        self.shared().is_open.store(true, Ordering::Relaxed);
+        self.state().opening.is_open.store(true, Ordering::Relaxed);
         let (mine, theirs) = Pipe::pair();
-        session::start(self.shared(), Line::of_pipe(theirs), Way::Chosen)?;
+        session::start(self.state(), Line::of_pipe(theirs), Way::Chosen)?;
         Ok(mine)
     }
 }

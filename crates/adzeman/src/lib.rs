@@ -40,39 +40,28 @@
 //! ```
 #![forbid(unsafe_code)]
 
-mod budget;
-mod client;
-mod clock;
-mod context;
 pub mod discovery;
-mod emit;
 mod event;
-mod handling;
-mod hold;
+mod handle;
 mod host;
-mod inbox;
 mod lane;
 mod listen;
 #[cfg(feature = "lua")]
 mod lua;
-mod monitors;
-mod objects;
-mod outbox;
+mod object;
 mod session;
-mod shared;
-mod source_maps;
-mod standing;
+mod state;
 mod transport;
-mod watchdog;
 
 pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
-pub use context::{AttachError, ContextHandle};
 pub use event::{Event, Field, Payload, Subject};
+pub use handle::ContextHandle;
 pub use host::{Host, HostBuilder, StartError};
+pub use lane::AttachError;
 pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]
 pub use lua::LuaContext;
-pub use objects::OpenError;
+pub use object::OpenError;
 pub use transport::{Pipe, PipeReader, PipeWriter};
 
 /// The parts that engines are built from, for authors of other engines.

@@ -10,10 +10,10 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use thiserror::Error;
 
-use crate::client::Way;
 use crate::discovery::{self, Announcement, Connection, Note};
+use crate::lane::HostState;
 use crate::session;
-use crate::shared::Shared;
+use crate::state::clients::Way;
 use crate::transport::Line;
 
 /// How long scripts are held for someone to attach, unless another time is given.
@@ -190,7 +190,7 @@ fn parse_address(address: &str) -> Result<SocketAddr, ListenError> {
 
 /// What takes connections: for each way in, a thread, and how it is woken to end.
 pub(crate) struct Server {
-    shared: Arc<Shared>,
+    host: Arc<HostState>,
     address: Option<SocketAddr>,
     threads: Vec<(JoinHandle<()>, Opened)>,
     _note: Option<Note>,
@@ -204,25 +204,25 @@ enum Opened {
 
 impl Server {
     /// Opens what is asked for; nothing for [`Listen::Off`].
-    pub(crate) fn start(shared: &Arc<Shared>, listen: &Listen) -> Result<Option<Self>, ListenError> {
+    pub(crate) fn start(host: &Arc<HostState>, listen: &Listen) -> Result<Option<Self>, ListenError> {
         if *listen == Listen::Off {
             return Ok(None);
         }
-        let mut server = Self { shared: shared.clone(), address: None, threads: Vec::new(), _note: None };
+        let mut server = Self { host: host.clone(), address: None, threads: Vec::new(), _note: None };
         if let Some((address, token)) = listen.tcp()? {
             if let Some(token) = token {
-                shared.set_token(token.0.clone());
+                host.opening.set_token(token.0.clone());
                 warn_of_exposure(address);
             }
             server.open_tcp(address)?;
         }
-        match server.announce(&shared.name) {
+        match server.announce(&host.name) {
             Ok(()) => {}
             Err(why) if *listen == Listen::Dormant => return Err(ListenError::NotAnnounced(why)),
             Err(why) => tracing::warn!(%why, "the host is not announced; it can be reached by its address"),
         }
         if let Listen::Dial(address) = listen {
-            dial(shared, *address);
+            dial(host, *address);
         }
         Ok(Some(server))
     }
@@ -232,8 +232,8 @@ impl Server {
         let listener = TcpListener::bind(address).map_err(unavailable)?;
         let address = listener.local_addr().map_err(unavailable)?;
         self.address = Some(address);
-        let accept = move |shared: &Arc<Shared>| {
-            accept(shared, || {
+        let accept = move |host: &Arc<HostState>| {
+            accept(host, || {
                 let (stream, _) = listener.accept()?;
                 stream.set_nodelay(true)?;
                 Ok(Connection::Tcp(stream))
@@ -242,9 +242,9 @@ impl Server {
         self.spawn(Opened::Tcp(address), accept).map_err(unavailable)
     }
 
-    fn spawn(&mut self, way: Opened, accept: impl FnOnce(&Arc<Shared>) + Send + 'static) -> io::Result<()> {
-        let shared = self.shared.clone();
-        let thread = thread::Builder::new().name("adzeman-listen".to_owned()).spawn(move || accept(&shared))?;
+    fn spawn(&mut self, way: Opened, accept: impl FnOnce(&Arc<HostState>) + Send + 'static) -> io::Result<()> {
+        let host = self.host.clone();
+        let thread = thread::Builder::new().name("adzeman-listen".to_owned()).spawn(move || accept(&host))?;
         self.threads.push((thread, way));
         Ok(())
     }
@@ -259,7 +259,7 @@ impl Server {
             started: SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs(),
             address: self.address,
             socket,
-            token: self.shared.token(),
+            token: self.host.opening.token(),
         };
         self._note = Some(Note::leave(&path, &announcement)?);
         Ok(())
@@ -269,7 +269,7 @@ impl Server {
     fn open_local(&mut self, path: &std::path::Path) -> io::Result<Option<PathBuf>> {
         let path = discovery::beside(path, "sock");
         let listener = discovery::listen_locally(&path)?;
-        let accept = move |shared: &Arc<Shared>| accept(shared, || Ok(Connection::Local(listener.accept()?.0)));
+        let accept = move |host: &Arc<HostState>| accept(host, || Ok(Connection::Local(listener.accept()?.0)));
         self.spawn(Opened::Local(path.clone()), accept)?;
         Ok(Some(path))
     }
@@ -286,7 +286,7 @@ impl Server {
 
     /// Ends the threads and joins them.
     pub(crate) fn stop(self) {
-        self.shared.closing.store(true, SeqCst);
+        self.host.closing.store(true, SeqCst);
         for (thread, way) in self.threads {
             // Wakes the thread, which sees that it is to end.
             let woken = match way {
@@ -311,13 +311,13 @@ fn warn_of_exposure(address: SocketAddr) {
     );
 }
 
-fn accept(shared: &Arc<Shared>, next: impl Fn() -> io::Result<Connection>) {
+fn accept(host: &Arc<HostState>, next: impl Fn() -> io::Result<Connection>) {
     loop {
         let connection = next();
-        if shared.closing.load(SeqCst) {
+        if host.closing.load(SeqCst) {
             return;
         }
-        if let Err(error) = connection.and_then(|connection| open(shared, connection)) {
+        if let Err(error) = connection.and_then(|connection| open(host, connection)) {
             tracing::warn!(%error, "a connection could not be taken");
             // A lack of handles does not end by asking again at once.
             thread::sleep(Duration::from_millis(20));
@@ -325,22 +325,22 @@ fn accept(shared: &Arc<Shared>, next: impl Fn() -> io::Result<Connection>) {
     }
 }
 
-fn open(shared: &Arc<Shared>, connection: Connection) -> io::Result<()> {
+fn open(host: &Arc<HostState>, connection: Connection) -> io::Result<()> {
     let way = if connection.is_local() { Way::Local } else { Way::Tcp };
-    session::start(shared, Line::of_socket(connection)?, way)
+    session::start(host, Line::of_socket(connection)?, way)
 }
 
 /// Connects out, again and again for a minute, to where someone waits. Who waits there was chosen by whoever started the
 /// host, so nothing more is asked of them.
-fn dial(shared: &Arc<Shared>, address: SocketAddr) {
-    let shared = shared.clone();
+fn dial(host: &Arc<HostState>, address: SocketAddr) {
+    let host = host.clone();
     let dialling = thread::Builder::new().name("adzeman-dial".to_owned()).spawn(move || {
         for _ in 0..MOST_DIALS {
-            if shared.closing.load(SeqCst) {
+            if host.closing.load(SeqCst) {
                 return;
             }
             let connected = Connection::to(address).and_then(Line::of_socket);
-            match connected.and_then(|line| session::start(&shared, line, Way::Chosen)) {
+            match connected.and_then(|line| session::start(&host, line, Way::Chosen)) {
                 Ok(()) => return,
                 Err(_) => thread::sleep(DIAL_AGAIN_AFTER),
             }

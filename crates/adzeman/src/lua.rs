@@ -8,8 +8,9 @@ use adzeman_lua::{LuaEngine, LuaError, LuaSyntax};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
 
-use crate::context::{AttachError, ContextHandle};
+use crate::handle::ContextHandle;
 use crate::host::Host;
+use crate::lane::AttachError;
 
 /// A Lua state opened as a context of a host. Keep it for as long as the state is to be open; dropping it leaves the state
 /// as it was.

@@ -6,7 +6,7 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use crate::discovery::Connection;
-use crate::shared::lock;
+use crate::state::lock;
 
 /// Bytes that wait in one direction of a pipe; a writer waits for the reader beyond that.
 const MOST_IN_PIPE: usize = 1024 * 1024;

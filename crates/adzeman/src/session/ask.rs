@@ -7,9 +7,8 @@ use adzeman_core::evaluation::{Cancel, Inside};
 use crossbeam_channel::{RecvTimeoutError, bounded};
 
 use super::{Session, SessionError};
-use crate::context::ContextShared;
-use crate::lane::{Mail, SafePoint, Ticket};
-use crate::watchdog::{FINALIZER, UNNAMED};
+use crate::lane::watchdog::{FINALIZER, UNNAMED};
+use crate::lane::{ContextLink, Mail, SafePoint, Ticket};
 
 /// How long a context may take to come to a safe point.
 const SAFE_POINT_WITHIN: Duration = Duration::from_secs(2);
@@ -25,7 +24,7 @@ impl Session {
     /// comes to no safe point in time, the job is withdrawn: nothing happens later that nobody waits for.
     pub(super) fn ask<T: Send + 'static>(
         &self,
-        context: &ContextShared,
+        context: &ContextLink,
         work: impl FnOnce(&mut SafePoint<'_>) -> T + Send + 'static,
     ) -> Result<T, SessionError> {
         let (answer, answered) = bounded(1);
@@ -38,7 +37,7 @@ impl Session {
             return Err(SessionError::Gone(context.name.clone()));
         }
         let asked = Instant::now();
-        let longest = self.shared.limits().asked.saturating_add(LATE);
+        let longest = self.host.limits().asked.saturating_add(LATE);
         let mut cancelled_at = None;
         loop {
             match answered.recv_timeout(GLANCE) {
@@ -70,7 +69,7 @@ impl Session {
 }
 
 /// Why a context does not come to a safe point, as far as that is known.
-fn no_safe_point(context: &ContextShared) -> SessionError {
+fn no_safe_point(context: &ContextLink) -> SessionError {
     if context.under_way().is_some() {
         return stuck(context);
     }
@@ -85,19 +84,19 @@ fn no_safe_point(context: &ContextShared) -> SessionError {
     }
 }
 
-fn stuck(context: &ContextShared) -> SessionError {
+fn stuck(context: &ContextLink) -> SessionError {
     let native = context.under_way().and_then(|under_way| under_way.native);
     SessionError::Stuck { context: context.name.clone(), native: native.unwrap_or_else(|| UNNAMED.to_owned()) }
 }
 
 /// Has `work` done on the context's thread, at its next safe point, without waiting for it.
-pub(super) fn tell(context: &ContextShared, work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static) {
+pub(super) fn tell(context: &ContextLink, work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static) {
     tell_until(context, Cancel::default(), work);
 }
 
 /// The same, unless it is cancelled before.
 pub(super) fn tell_until(
-    context: &ContextShared,
+    context: &ContextLink,
     cancel: Cancel,
     work: impl FnOnce(&mut SafePoint<'_>) + Send + 'static,
 ) {

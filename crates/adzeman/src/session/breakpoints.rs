@@ -107,7 +107,7 @@ impl Session {
             };
             match (place, named) {
                 (Some(place), _) | (None, Named::Host(place)) => {
-                    point.context.get(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
+                    point.context.data.get(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
                 }
                 (None, Named::Text(shown)) => {
                     let track = point.engine.track(frame, &shown);
@@ -163,7 +163,7 @@ impl Session {
         });
         let specs: Vec<_> = specs.collect();
         let tracks = |session: &Self| -> Vec<_> {
-            let resolved = session.shared.resolved();
+            let resolved = session.host.breakpoints.resolved();
             let mine = resolved.iter().filter(|now| now.breakpoint.owner == session.client.owner);
             mine.filter_map(|now| script_track(&now.breakpoint.spec.site)).collect()
         };
@@ -177,7 +177,7 @@ impl Session {
     /// Has contexts forget values that nobody watches any more, at their next safe points.
     fn forget_tracks(&self, tracks: impl Iterator<Item = (i64, TrackId)>) {
         for (context, track) in tracks {
-            if let Some(context) = self.shared.context(context) {
+            if let Some(context) = self.host.contexts.get(context) {
                 tell(&context, move |point| point.engine.untrack(track));
             }
         }
@@ -235,7 +235,7 @@ impl Session {
         text: &str,
         check: impl Fn(&dyn Syntax, &str) -> Result<(), String>,
     ) -> Result<(), Refused> {
-        let contexts = self.shared.contexts();
+        let contexts = self.host.contexts.all();
         let checked = contexts.first().map_or(Ok(()), |context| check(&*context.syntax, text));
         checked.map_err(|why| format!("the {what} '{text}' cannot be read: {why}; correct it and set it again"))
     }
@@ -247,14 +247,14 @@ impl Session {
     ) -> SetBreakpointsBody {
         let is_other =
             |now: &&Resolved| now.breakpoint.owner == self.client.owner && !covers(&now.breakpoint.spec.site);
-        let others = self.shared.resolved().iter().filter(is_other).count();
+        let others = self.host.breakpoints.resolved().iter().filter(is_other).count();
         for surplus in specs.iter_mut().skip(MOST_BREAKPOINTS.saturating_sub(others)) {
             *surplus = Err(format!("a client has at most {MOST_BREAKPOINTS} breakpoints; remove some first"));
         }
         let good = specs.iter().filter_map(|spec| spec.as_ref().ok().cloned()).collect();
-        let set = self.shared.set_breakpoints(self.client.owner, covers, good);
-        let resolved = self.shared.resolved();
-        let sources = self.shared.sources();
+        let set = self.host.set_breakpoints(self.client.owner, covers, good);
+        let resolved = self.host.breakpoints.resolved();
+        let sources = self.host.sources.look();
         let mut set = set.into_iter();
         let breakpoints = specs.into_iter().map(|spec| {
             let refused = match spec {
@@ -268,13 +268,13 @@ impl Session {
     }
 
     fn shown(&self, resolved: &Resolved, sources: &Sources) -> Breakpoint {
-        let because = |place| self.shared.watched_because(place);
+        let because = |place| self.host.breakpoints.watched_because(place);
         convert::breakpoint(resolved, sources, self.client.line_base(), because)
     }
 
     pub(super) fn breakpoints_now(&self) -> BreakpointsBody {
-        let resolved = self.shared.resolved();
-        let sources = self.shared.sources();
+        let resolved = self.host.breakpoints.resolved();
+        let sources = self.host.sources.look();
         let mine =
             resolved.iter().filter(|now| now.breakpoint.owner == self.client.owner && !now.breakpoint.spec.temporary);
         let info = mine.map(|now| {
@@ -301,7 +301,7 @@ impl Session {
         let base = self.client.line_base();
         let number = |line| convert::line(line, base).ok_or(SessionError::BadLine(line, base));
         let (first, last) = (number(arguments.line)?, number(arguments.end_line.unwrap_or(arguments.line))?);
-        let sources = self.shared.sources();
+        let sources = self.host.sources.look();
         let source = sources.matching(&path).first().copied().cloned().ok_or(SessionError::NoSource(path))?;
         let lines = source.facts.lines.iter().filter(|line| (first..=last).contains(line));
         let location = |line: Line| BreakpointLocation { line: convert::line_number(line, base) };
@@ -309,11 +309,13 @@ impl Session {
     }
 
     pub(super) fn loaded_sources(&self) -> LoadedSourcesBody {
-        LoadedSourcesBody { sources: self.shared.sources().newest().iter().map(|held| convert::source(held)).collect() }
+        LoadedSourcesBody {
+            sources: self.host.sources.look().newest().iter().map(|held| convert::source(held)).collect(),
+        }
     }
 
     pub(super) fn source(&self, arguments: SourceArguments) -> Result<SourceBody, SessionError> {
-        let sources = self.shared.sources();
+        let sources = self.host.sources.look();
         let by_path = arguments.source.and_then(|source| source.path);
         let held = convert::source_id(arguments.source_reference).and_then(|id| sources.get(id));
         let held = held.or_else(|| by_path.as_deref().and_then(|path| sources.matching(path).first().copied()));
@@ -327,7 +329,7 @@ impl Session {
     fn path_of(&self, source: &Source) -> Result<String, SessionError> {
         let by_reference = || {
             let id = convert::source_id(source.source_reference?)?;
-            self.shared.sources().get(id).map(|held| held.facts.name.clone())
+            self.host.sources.look().get(id).map(|held| held.facts.name.clone())
         };
         let path = source.path.clone().or_else(by_reference).or_else(|| source.name.clone());
         path.ok_or_else(|| SessionError::NoSource("without a path".to_owned()))

@@ -5,25 +5,25 @@ use std::sync::Arc;
 use adzeman_core::breakpoint::{HitRule, Site, Status};
 use adzeman_core::evaluation::Cancel;
 use adzeman_dap::Request;
-use adzeman_dap::extra::{GoToArguments, RAN, RanBody};
+use adzeman_dap::extra::GoToArguments;
 use adzeman_dap::requests::{ContinueBody, EvaluateArguments, RestartFrameArguments, ThreadArguments};
 use serde_json::Value as Json;
 
 use super::ask::tell_until;
 use super::{Session, SessionError, arguments, body, convert};
-use crate::context::ContextShared;
-use crate::emit::current_event;
-use crate::hold::Go;
-use crate::standing::RunState;
+use crate::event::current_event;
+use crate::lane::{ContextLink, Go};
+use crate::state::notice::Notice;
+use crate::state::standing::RunState;
 
 impl Session {
-    pub(super) fn context(&self, id: i64) -> Result<Arc<ContextShared>, SessionError> {
-        self.shared.context(id).ok_or(SessionError::NoContext(id))
+    pub(super) fn context(&self, id: i64) -> Result<Arc<ContextLink>, SessionError> {
+        self.host.contexts.get(id).ok_or(SessionError::NoContext(id))
     }
 
     /// The first context, for what names none.
-    pub(super) fn any_context(&self) -> Result<Arc<ContextShared>, SessionError> {
-        self.shared.contexts().first().cloned().ok_or(SessionError::NoContexts)
+    pub(super) fn any_context(&self) -> Result<Arc<ContextLink>, SessionError> {
+        self.host.contexts.all().first().cloned().ok_or(SessionError::NoContexts)
     }
 
     pub(super) fn resume(&mut self, request: &Request, go: Go) -> Result<Option<Json>, SessionError> {
@@ -44,13 +44,13 @@ impl Session {
     }
 
     /// A context that is held itself, and not with another one of its thread, and the number of the stop.
-    fn held(&self, thread_id: i64) -> Result<(Arc<ContextShared>, u64), SessionError> {
+    fn held(&self, thread_id: i64) -> Result<(Arc<ContextLink>, u64), SessionError> {
         let context = self.context(thread_id)?;
         if context.standing.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));
         }
         let stop = self.ask(&context, |point| {
-            let hold = point.hold.filter(|hold| hold.context == point.context.shared.id);
+            let hold = point.hold.filter(|hold| hold.context == point.context.link.id);
             hold.map(|hold| hold.number)
         })?;
         match stop {
@@ -90,8 +90,8 @@ impl Session {
             (_, _, Some(kind)) => Site::Event { kind, at_boundary: false },
             _ => return Err(SessionError::NowhereToGo),
         };
-        if let Status::Pending(why) = self.shared.add_temporary(self.client.owner, site, hits) {
-            self.shared.end_temporary();
+        if let Status::Pending(why) = self.host.add_temporary(self.client.owner, site, hits) {
+            self.host.end_temporary();
             return Err(SessionError::Unreachable(why));
         }
         match context.standing.state() {
@@ -106,24 +106,24 @@ impl Session {
         let (client, id) = (self.client.clone(), context.id);
         self.references.clear();
         let cancel = Cancel::default();
-        client.inbox.begin_call(seq, cancel.clone());
+        self.inbox.begin_call(seq, cancel.clone());
         self.afterwards = Some(Box::new(move || {
             tell_until(&context, cancel.clone(), move |point| {
                 let outcome = point.context.run_openly(point.engine, frame, &arguments.expression, &cancel);
                 point.engine.release();
                 let stopped = point.hold.is_some_and(|hold| hold.context == id);
                 if stopped {
-                    point.context.shared.standing.is_back();
+                    point.context.link.standing.is_back();
                 }
-                let (success, result, type_name) = match outcome {
+                let outcome = match outcome {
                     Ok(values) => {
                         let type_name = values.first().map(|value| value.type_name.clone());
                         let shown: Vec<_> = values.into_iter().map(|value| value.preview).collect();
-                        (true, shown.join(", "), type_name)
+                        Ok((type_name, shown.join(", ")))
                     }
-                    Err(why) => (false, why.to_string(), None),
+                    Err(why) => Err(why.to_string()),
                 };
-                client.event(RAN, &RanBody { thread_id: id, success, result, type_name, stopped });
+                client.tell(Notice::Ran { context: id, outcome, is_stopped: stopped });
             });
         }));
         Ok(())

@@ -9,7 +9,7 @@ use adzeman_core::value::{self, Nature};
 use adzeman_dap::events::{StoppedBody, ThreadBody};
 use adzeman_dap::types::{Breakpoint, Checksum, ExceptionBreakpointsFilter, Source, VariablePresentationHint};
 
-use crate::context::ContextShared;
+use crate::state::notice::Stop;
 
 /// The line as the client counts.
 pub(crate) fn line_number(line: Line, base: i64) -> i64 {
@@ -164,20 +164,9 @@ pub(crate) fn thread_event(reason: &str, thread_id: i64) -> ThreadBody {
     ThreadBody { reason: reason.to_owned(), thread_id }
 }
 
-/// Where a context stopped.
-pub(crate) struct StopPlace<'a> {
-    pub(crate) context: &'a ContextShared,
-    pub(crate) place: Option<SourceLine>,
-    /// The event being handled, and its subject.
-    pub(crate) event: Option<(String, Option<String>)>,
-    /// What the function returned that a step came out of.
-    pub(crate) returned: Option<Vec<String>>,
-}
-
 /// The body of `stopped`.
-pub(crate) fn stopped(stop: StopPlace<'_>, reason: &Reason, sources: &Sources) -> StoppedBody {
-    let StopPlace { context, place: at, event, returned } = stop;
-    let (name, hit_breakpoint_ids) = match reason {
+pub(crate) fn stopped(stop: &Stop, sources: &Sources) -> StoppedBody {
+    let (name, hit_breakpoint_ids) = match &stop.reason {
         Reason::Breakpoint { ids } => ("breakpoint", ids.as_slice()),
         Reason::Event { ids, .. } => ("event", ids.as_slice()),
         Reason::Error { ids, .. } => ("exception", ids.as_slice()),
@@ -189,16 +178,16 @@ pub(crate) fn stopped(stop: StopPlace<'_>, reason: &Reason, sources: &Sources) -
         Reason::Pause => ("pause", &[][..]),
         Reason::ByScript => ("script", &[][..]),
     };
-    let during = event.map(|(kind, subject)| during(&kind, subject.as_deref()));
-    let at = at.map_or(String::new(), |at| format!(" at {}", place(at, sources)));
+    let during = stop.event.as_ref().map(|(kind, subject)| during(kind, subject.as_deref()));
+    let at = stop.place.map_or(String::new(), |at| format!(" at {}", place(at, sources)));
     StoppedBody {
         reason: name.to_owned(),
-        description: Some(format!("{} stopped{at}{} ({name})", context.name, during.unwrap_or_default())),
-        text: text_of(reason, sources),
-        thread_id: context.id,
+        description: Some(format!("{} stopped{at}{} ({name})", stop.name, during.unwrap_or_default())),
+        text: text_of(&stop.reason, sources),
+        thread_id: stop.context,
         all_threads_stopped: true,
         hit_breakpoint_ids: hit_breakpoint_ids.iter().map(|BreakpointId(id)| *id).collect(),
-        returned,
+        returned: stop.returned.clone(),
         lines_ran: None,
     }
 }

@@ -19,9 +19,8 @@ use super::ask::tell;
 use super::inspect::page;
 use super::values::{base, list_tree, made, set_host};
 use super::{Session, SessionError};
-use crate::context::{ContextShared, LocalContext};
-use crate::lane::SafePoint;
-use crate::monitors::{MOST_MONITORS, Monitor, every};
+use crate::lane::monitors::{MOST_MONITORS, Monitor, every};
+use crate::lane::{ContextLink, LocalContext, SafePoint};
 
 /// Bytes in one answer to `bytes`.
 const MOST_HEX_BYTES: usize = 16 * 1024;
@@ -92,14 +91,14 @@ impl Session {
         Ok(ValueBody { before, of_function, ..body })
     }
 
-    fn key_of_place(&self, context: &ContextShared, frame: Option<i64>) -> String {
+    fn key_of_place(&self, context: &ContextLink, frame: Option<i64>) -> String {
         frame.map_or_else(|| format!("{} globals", context.id), |frame| self.frame_key(frame))
     }
 
     /// That a name is nowhere to be seen, and which functions have a variable of that name.
-    fn not_in_scope(&mut self, context: &ContextShared, name: String) -> SessionError {
+    fn not_in_scope(&mut self, context: &ContextLink, name: String) -> SessionError {
         let sources: Vec<_> = {
-            let sources = self.shared.sources();
+            let sources = self.host.sources.look();
             sources.newest().iter().map(|source| source.id).collect()
         };
         let mut places: Vec<_> = sources.into_iter().flat_map(|id| self.functions_with(context, id, &name)).collect();
@@ -113,12 +112,12 @@ impl Session {
     }
 
     /// The functions of a source that have a local variable of this name.
-    fn functions_with(&mut self, context: &ContextShared, id: SourceId, name: &str) -> Vec<String> {
+    fn functions_with(&mut self, context: &ContextLink, id: SourceId, name: &str) -> Vec<String> {
         let known = (id, name.to_owned());
         if let Some(found) = self.makers.get(&known) {
             return found.clone();
         }
-        let sources = self.shared.sources();
+        let sources = self.host.sources.look();
         let Some((source, script)) = sources.get(id).and_then(|source| Some((source, source.facts.text.clone()?)))
         else {
             return Vec::new();
@@ -182,9 +181,9 @@ impl Session {
     pub(super) fn monitor(&mut self, arguments: MonitorArguments) -> Result<MonitorBody, SessionError> {
         let (context, _) = self.place(None, arguments.thread_id)?;
         context.syntax.check_expression(&arguments.expression).map_err(SessionError::BadExpression)?;
-        let id = self.shared.next_monitor();
+        let id = self.host.next_monitor();
         let (client, context_id) = (self.client.clone(), context.id);
-        let begun = self.shared.clock.now();
+        let begun = self.host.clock.now();
         let pace = Pace::new(
             every(arguments.every_milliseconds, arguments.event, arguments.count),
             arguments.share.unwrap_or(USUAL_SHARE),
@@ -212,7 +211,7 @@ impl Session {
     pub(super) fn end_monitor(&mut self, arguments: &MonitorBody) -> Result<(), SessionError> {
         let id = arguments.monitor_id;
         let context = self.monitors.remove(&id).ok_or(SessionError::NoMonitor(id))?;
-        if let Some(context) = self.shared.context(context) {
+        if let Some(context) = self.host.contexts.get(context) {
             tell(&context, move |point| point.context.lane().into_iter().for_each(|lane| lane.end_monitor(id)));
         }
         Ok(())
@@ -221,7 +220,7 @@ impl Session {
     /// The whole text of a value, in the form that `write` gives it.
     fn whole_text(
         &self,
-        context: &ContextShared,
+        context: &ContextLink,
         frame: Option<usize>,
         expression: String,
         write: impl Fn(&[u8]) -> String,
@@ -274,8 +273,8 @@ fn word_before(text: &str, end: usize) -> String {
 
 /// The fields that begin with `name` of what a path of the host's data names.
 fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
-    let read = Path::parse(path, context.notation()).ok();
-    let data = read.and_then(|path| context.get(&TreePath::of(&path)?).ok()).unwrap_or_default();
+    let read = Path::parse(path, context.data.notation()).ok();
+    let data = read.and_then(|path| context.data.get(&TreePath::of(&path)?).ok()).unwrap_or_default();
     let fields = data.fields().into_iter().flat_map(BTreeMap::keys);
     fields.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
 }

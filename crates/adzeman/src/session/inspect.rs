@@ -10,9 +10,9 @@ use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};
 
 use super::values::{Inside, Reference};
 use super::{Session, SessionError, convert};
-use crate::context::ContextShared;
-use crate::emit::{EventFrame, current_event};
-use crate::standing::RunState;
+use crate::event::{EventFrame, current_event};
+use crate::lane::ContextLink;
+use crate::state::standing::RunState;
 
 /// Frames are numbered by context and position; no stack is deeper than this.
 const FRAMES_OF_CONTEXT: i64 = 1 << 20;
@@ -51,7 +51,7 @@ fn boundaries(events: Vec<(String, usize)>, total: usize) -> Vec<Boundary> {
 
 impl Session {
     /// The context and position that a frame's number means.
-    pub(super) fn frame(&self, id: i64) -> Result<(Arc<ContextShared>, usize), SessionError> {
+    pub(super) fn frame(&self, id: i64) -> Result<(Arc<ContextLink>, usize), SessionError> {
         let context = self.context(id / FRAMES_OF_CONTEXT)?;
         let index = usize::try_from(id % FRAMES_OF_CONTEXT).unwrap_or(0);
         if context.standing.state() == RunState::Running && index > 0 {
@@ -65,7 +65,7 @@ impl Session {
         &self,
         frame: Option<i64>,
         thread: Option<i64>,
-    ) -> Result<(Arc<ContextShared>, Option<usize>), SessionError> {
+    ) -> Result<(Arc<ContextLink>, Option<usize>), SessionError> {
         match (frame, thread) {
             (Some(frame), _) => {
                 self.frame(frame).map(|(context, index)| (context, (!is_boundary(index)).then_some(index)))
@@ -109,7 +109,7 @@ impl Session {
     fn boundary(&self, context: i64, number: usize, title: &str) -> StackFrame {
         StackFrame {
             id: frame_id(context, BOUNDARY - number),
-            name: format!("{title}, raised by {}", self.shared.name),
+            name: format!("{title}, raised by {}", self.host.name),
             column: 1,
             presentation_hint: Some("label".to_owned()),
             ..StackFrame::default()
@@ -118,7 +118,7 @@ impl Session {
 
     /// `height` counts from the outermost frame, so that it stays the same while a function runs.
     fn stack_frame(&mut self, context: i64, frame: &Frame, height: usize) -> StackFrame {
-        let sources = self.shared.sources();
+        let sources = self.host.sources.look();
         let source = frame.place.and_then(|place| sources.get(place.source));
         let written = frame.place.zip(source).and_then(|(place, source)| source.function_at(place.line)?.name.clone());
         let name = match (written, frame.name.as_str()) {

@@ -1,12 +1,17 @@
 //! Sessions: one client each, on three named threads: one reads, one carries out, one writes.
 
+mod answer;
 mod ask;
 mod breakpoints;
 mod control;
-pub(crate) mod convert;
+mod convert;
+mod error;
 mod evaluate;
+mod inbox;
 mod inspect;
+mod notices;
 mod roles;
+mod seat;
 mod serve;
 mod values;
 
@@ -14,125 +19,35 @@ use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
-use adzeman_core::engine::EngineError;
 use adzeman_core::evaluation::Cancel;
-use adzeman_core::host::HostError;
 use adzeman_core::source::SourceId;
+use adzeman_core::stepping::StepKind;
 use adzeman_core::value::Memory;
-use adzeman_dap::extra::{self, ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
+use adzeman_dap::extra::{ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
-use adzeman_dap::{Request, Response};
-use serde::Serialize;
-use serde::de::DeserializeOwned;
+use adzeman_dap::{Command, Phase, Request, Role};
 use serde_json::Value as Json;
-use thiserror::Error;
 
-use crate::client::Client;
-use crate::shared::{Library, Shared};
-use crate::source_maps::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
-use roles::needs_control;
+use answer::{arguments, body, encoded_answer, response};
+use error::SessionError;
+use inbox::Inbox;
 use values::Reference;
+
+use crate::lane::{ContextLink, Go, HostState};
+use crate::state::breakpoints::Library;
+use crate::state::clients::Client;
+use crate::state::notice::Notice;
+use crate::state::sources::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 
 /// Breakpoints of one client.
 pub(crate) const MOST_BREAKPOINTS: usize = 5000;
 
-/// Why a request was not done; turned into a response in one place.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub(crate) enum SessionError {
-    #[error("'{command}' is not understood here; see the capabilities in the answer to 'initialize'")]
-    UnknownRequest { command: String },
-    #[error("the arguments of '{command}' do not fit: {why}")]
-    BadArguments { command: String, why: String },
-    #[error("'{command}' came too early: {expected} must come first")]
-    TooEarly { command: String, expected: &'static str },
-    #[error("there is no context {0}; ask 'threads' for those that are there")]
-    NoContext(i64),
-    #[error("{0} is running; pause it first, or wait until it stops")]
-    Running(String),
-    #[error("{0} is not stopped, so it cannot go on; it is held only while another context of its thread is stopped")]
-    NotStopped(String),
-    #[error("{0} has not come to a point where it can be looked at; is it waiting for something, or in a long call?")]
-    NoSafePoint(String),
-    #[error(
-        "{0} runs no script, and its host has not looked here for a while; it may be busy, or not call `poll` while it waits"
-    )]
-    NoScriptRuns(String),
-    #[error("{0} is gone")]
-    Gone(String),
-    #[error("the value {0} was shown at an earlier stop and is gone; look again from the stack or the scopes")]
-    StaleReference(i64),
-    #[error("there is no source {0}")]
-    NoSource(String),
-    #[error("the text of {0} is not known to the host")]
-    NoText(String),
-    #[error("line {0} is not a line; lines count from {1}")]
-    BadLine(i64, i64),
-    #[error("no event is being handled here, so none can be delivered again")]
-    NoEvent,
-    #[error("the host says that {0} cannot be delivered again: what handles it can run only once")]
-    NotRepeatable(String),
-    #[error("it was not said where to go on to: give a line with the path of its source, or an event")]
-    NowhereToGo,
-    #[error("that cannot be reached: {0}")]
-    Unreachable(String),
-    #[error(
-        "this host asks for its token: 'adzeman attach' finds it for hosts of the same user; an editor gives it as 'token' \
-         in its 'attach' request"
-    )]
-    NeedsToken,
-    #[error("that is not this host's token; it is a new one at each start")]
-    WrongToken,
-    #[error("this client observes, and {0} controls: it may look, and nothing else; 'take over' takes control")]
-    Observes(String),
-    #[error("this host lets clients look, and nothing else")]
-    ObserversOnly,
-    #[error("not in scope here: {0}")]
-    NotInScope(String),
-    #[error("'{0}' is no variable here; only names and fields are looked up under the pointer, nothing is run")]
-    NothingToHover(String),
-    #[error("{0} has nothing inside that could be a row")]
-    NoRows(String),
-    #[error("cannot read that: {0}")]
-    BadExpression(String),
-    #[error("{0} monitors are as many as there can be; end some first")]
-    TooManyMonitors(usize),
-    #[error("{0} source maps, of {1} bytes in all, are as many as a host takes from its clients")]
-    TooManyMaps(usize, usize),
-    #[error("there is no monitor {0} of this client")]
-    NoMonitor(u64),
-    #[error("this host has no contexts yet; scripts show up here when it opens them")]
-    NoContexts,
-    #[error(transparent)]
-    Engine(#[from] EngineError),
-    #[error(transparent)]
-    Host(#[from] HostError),
-    #[error("it was cancelled")]
-    Cancelled,
-    #[error("a fault inside the debugger ended '{command}'; the session goes on")]
-    Fault { command: String },
-    #[error("{0} requests wait for their answers already; wait for some of them, or cancel them")]
-    TooManyWaiting(usize),
-    #[error("{context} is in {native}, in one call that cannot be interrupted; it is released the moment that returns")]
-    Stuck { context: String, native: String },
-    #[error("{most} clients are attached {way} already, as many as there can be; one of them must leave first")]
-    NoPlace { most: usize, way: &'static str },
-    #[error("the answer could not be written: {0}")]
-    Unwritable(#[from] serde_json::Error),
-}
-
-/// How far a client has come.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd)]
-enum Phase {
-    Connected,
-    Initialized,
-    Attached,
-}
-
+/// One client's session, on the thread that carries out what it asks for.
 pub(crate) struct Session {
-    shared: Arc<Shared>,
+    host: Arc<HostState>,
     client: Arc<Client>,
+    inbox: Arc<Inbox>,
     phase: Phase,
     /// Whether it is known that the client is of the host's own user.
     trusted: bool,
@@ -161,11 +76,12 @@ pub(crate) use serve::{close_all, start};
 
 impl Session {
     /// A session of a client that has just come.
-    fn new(shared: Arc<Shared>, client: Arc<Client>) -> Self {
+    fn new(host: Arc<HostState>, client: Arc<Client>, inbox: Arc<Inbox>) -> Self {
         Self {
             trusted: client.way.is_trusted(),
-            shared,
+            host,
             client,
+            inbox,
             phase: Phase::Connected,
             references: HashMap::new(),
             last_reference: 0,
@@ -194,12 +110,13 @@ impl Session {
             })
         };
         let success = outcome.is_ok();
-        let sent = self.client.respond(response(request, outcome));
+        let answer = response(request, outcome);
+        let sent = self.client.outbox.answer(|seq| encoded_answer(&answer, seq), true);
         // A client configures what it may: one that has to show a token does so once it has.
-        let is_ready = self.trusted && self.phase >= Phase::Initialized && !self.is_announced;
+        let is_ready = self.reached() >= Phase::Trusted && !self.is_announced;
         if sent && success && is_ready {
             self.is_announced = true;
-            self.client.event("initialized", &serde_json::json!({}));
+            self.client.tell(Notice::MayConfigure);
         }
         if let Some(afterwards) = self.afterwards.take() {
             afterwards();
@@ -207,87 +124,111 @@ impl Session {
         sent
     }
 
-    fn dispatch(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
-        let command = request.command.as_str();
-        match command {
-            "initialize" => return self.initialize(request),
-            "disconnect" => {
-                self.leaving = true;
-                return Ok(None);
-            }
-            _ if self.phase < Phase::Initialized => return Err(self.too_early(command, "'initialize'")),
-            "attach" => return self.attach(arguments(request)?),
-            _ if !self.trusted => return Err(SessionError::NeedsToken),
-            extra::STATUS => return body(self.status()),
-            "configurationDone" => {
-                self.shared.let_scripts_begin();
-                return Ok(None);
-            }
-            _ if self.phase == Phase::Attached && needs_control(request) && !self.is_controller() => {
-                return Err(self.not_in_control());
-            }
-            "setBreakpoints" => return self.set_breakpoints(arguments(request)?).and_then(body),
-            "setFunctionBreakpoints" => return self.set_function_breakpoints(arguments(request)?).and_then(body),
-            "setExceptionBreakpoints" => return self.set_event_breakpoints(arguments(request)?).and_then(body),
-            extra::ARMED => {
-                let ArmedArguments { armed } = arguments(request)?;
-                self.shared.set_armed(self.client.owner, armed);
-                return Ok(None);
-            }
-            extra::LIBRARY => {
-                let LibraryArguments { paths, own } = arguments(request)?;
-                self.shared.set_library(self.client.owner, Library { paths, own: own.unwrap_or_default() });
-                return Ok(None);
-            }
-            _ if self.phase < Phase::Attached => return Err(self.too_early(command, "'attach'")),
-            _ => {}
+    /// How far the client has come.
+    fn reached(&self) -> Phase {
+        match self.phase {
+            Phase::Greeted if self.trusted => Phase::Trusted,
+            phase => phase,
         }
-        self.dispatch_attached(request)
     }
 
-    fn dispatch_attached(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
-        match request.command.as_str() {
-            "threads" => body(self.threads()),
-            "breakpointLocations" => self.breakpoint_locations(&arguments(request)?).and_then(body),
-            "loadedSources" => body(self.loaded_sources()),
-            "source" => self.source(arguments(request)?).and_then(body),
-            "continue" => self.resume(request, crate::hold::Go::Freely),
-            "next" => self.resume(request, step(adzeman_core::stepping::StepKind::Over)),
-            "stepIn" => self.resume(request, step(adzeman_core::stepping::StepKind::Into)),
-            "stepOut" => self.resume(request, step(adzeman_core::stepping::StepKind::Out)),
-            "pause" => self.pause(arguments(request)?).map(|()| None),
-            "restartFrame" => self.restart_frame(&arguments(request)?).map(|()| None),
-            "dataBreakpointInfo" => self.data_breakpoint_info(arguments(request)?).and_then(body),
-            "setDataBreakpoints" => self.set_data_breakpoints(arguments(request)?).and_then(body),
-            extra::GO_TO => self.go_to(arguments(request)?).map(|()| None),
-            extra::RUN => self.run_call(request.seq, arguments(request)?).map(|()| None),
-            "stackTrace" => self.stack_trace(&arguments(request)?).and_then(body),
-            "scopes" => self.scopes(&arguments(request)?).and_then(body),
-            "variables" => self.variables(&arguments(request)?).and_then(body),
-            "setVariable" => self.set_variable(arguments(request)?).and_then(body),
-            "setExpression" => self.set_expression(arguments(request)?).and_then(body),
-            "evaluate" => self.evaluate(arguments(request)?).and_then(body),
-            "completions" => self.completions(&arguments(request)?).and_then(body),
-            extra::TABLE => self.table(arguments(request)?).and_then(body),
-            extra::SHAPE => self.shape(arguments(request)?).and_then(body),
-            extra::MONITOR => self.monitor(arguments(request)?).and_then(body),
-            extra::SAMPLE_NOW => self.sample_now(&arguments(request)?).map(|()| None),
-            extra::END_MONITOR => self.end_monitor(&arguments(request)?).map(|()| None),
-            extra::SOURCE_MAP => {
+    /// Whether the client may ask for this now.
+    fn admit(&self, command: Command, request: &Request) -> Result<(), SessionError> {
+        let early = |expected| Err(SessionError::TooEarly { command: request.command.clone(), expected });
+        match (self.reached(), command.phase()) {
+            (reached, needed) if reached >= needed => {}
+            (Phase::Connected, _) => return early("'initialize'"),
+            (Phase::Greeted, _) => return Err(SessionError::NeedsToken),
+            (_, _) => return early("'attach'"),
+        }
+        // What is set before the role is known goes, if it turns out to be an observer's.
+        let needs_control = self.phase == Phase::Attached && command.role_for(request) == Role::Control;
+        if needs_control && !self.is_controller() { Err(self.not_in_control()) } else { Ok(()) }
+    }
+
+    fn dispatch(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
+        let Some(command) = Command::of(&request.command) else {
+            let needed = if self.reached() < Phase::Attached { Command::Threads } else { Command::Host };
+            self.admit(needed, request)?;
+            return Err(SessionError::UnknownRequest { command: request.command.clone() });
+        };
+        self.admit(command, request)?;
+        match command {
+            Command::Initialize => self.initialize(request),
+            Command::Disconnect => {
+                self.leaving = true;
+                Ok(None)
+            }
+            Command::Attach => self.attach(arguments(request)?),
+            Command::Status => body(self.status()),
+            Command::ConfigurationDone => {
+                self.host.let_scripts_begin();
+                Ok(None)
+            }
+            Command::TakeOver => self.take_over().and_then(body),
+            Command::Limits => body(self.set_limits(&arguments(request)?)),
+            Command::Host => body(self.host_body()),
+            Command::Threads => body(self.threads()),
+            _ => self.set_or_step(command, request),
+        }
+    }
+
+    /// Requests that set something, or let contexts go on.
+    fn set_or_step(&mut self, command: Command, request: &Request) -> Result<Option<Json>, SessionError> {
+        match command {
+            Command::SetBreakpoints => self.set_breakpoints(arguments(request)?).and_then(body),
+            Command::SetFunctionBreakpoints => self.set_function_breakpoints(arguments(request)?).and_then(body),
+            Command::SetExceptionBreakpoints => self.set_event_breakpoints(arguments(request)?).and_then(body),
+            Command::DataBreakpointInfo => self.data_breakpoint_info(arguments(request)?).and_then(body),
+            Command::SetDataBreakpoints => self.set_data_breakpoints(arguments(request)?).and_then(body),
+            Command::Armed => {
+                let ArmedArguments { armed } = arguments(request)?;
+                self.host.set_armed(self.client.owner, armed);
+                Ok(None)
+            }
+            Command::Library => {
+                let LibraryArguments { paths, own } = arguments(request)?;
+                self.host.set_library(self.client.owner, Library { paths, own: own.unwrap_or_default() });
+                Ok(None)
+            }
+            Command::SourceMap => {
                 let SourceMapArguments { path, map } = arguments(request)?;
-                let is_taken = self.shared.give_map(self.client.owner, path, &map);
+                let is_taken = self.host.give_map(self.client.owner, path, &map);
                 is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS, MOST_GIVEN_BYTES))
             }
-            extra::TAKE_OVER => self.take_over().and_then(body),
-            extra::LIMITS => body(self.set_limits(&arguments(request)?)),
-            extra::HOST => body(self.host_body()),
-            extra::BREAKPOINTS => body(self.breakpoints_now()),
-            other => Err(SessionError::UnknownRequest { command: other.to_owned() }),
+            Command::Continue => self.resume(request, Go::Freely),
+            Command::Next => self.resume(request, Go::Step(StepKind::Over)),
+            Command::StepIn => self.resume(request, Go::Step(StepKind::Into)),
+            Command::StepOut => self.resume(request, Go::Step(StepKind::Out)),
+            Command::Pause => self.pause(arguments(request)?).map(|()| None),
+            Command::RestartFrame => self.restart_frame(&arguments(request)?).map(|()| None),
+            Command::GoTo => self.go_to(arguments(request)?).map(|()| None),
+            Command::Run => self.run_call(request.seq, arguments(request)?).map(|()| None),
+            _ => self.look(command, request),
         }
     }
 
-    fn too_early(&self, command: &str, expected: &'static str) -> SessionError {
-        SessionError::TooEarly { command: command.to_owned(), expected }
+    /// Requests that look, or change a value.
+    fn look(&mut self, command: Command, request: &Request) -> Result<Option<Json>, SessionError> {
+        match command {
+            Command::BreakpointLocations => self.breakpoint_locations(&arguments(request)?).and_then(body),
+            Command::Breakpoints => body(self.breakpoints_now()),
+            Command::LoadedSources => body(self.loaded_sources()),
+            Command::Source => self.source(arguments(request)?).and_then(body),
+            Command::StackTrace => self.stack_trace(&arguments(request)?).and_then(body),
+            Command::Scopes => self.scopes(&arguments(request)?).and_then(body),
+            Command::Variables => self.variables(&arguments(request)?).and_then(body),
+            Command::SetVariable => self.set_variable(arguments(request)?).and_then(body),
+            Command::SetExpression => self.set_expression(arguments(request)?).and_then(body),
+            Command::Evaluate => self.evaluate(arguments(request)?).and_then(body),
+            Command::Completions => self.completions(&arguments(request)?).and_then(body),
+            Command::Table => self.table(arguments(request)?).and_then(body),
+            Command::Shape => self.shape(arguments(request)?).and_then(body),
+            Command::Monitor => self.monitor(arguments(request)?).and_then(body),
+            Command::SampleNow => self.sample_now(&arguments(request)?).map(|()| None),
+            Command::EndMonitor => self.end_monitor(&arguments(request)?).map(|()| None),
+            _ => Err(SessionError::UnknownRequest { command: request.command.clone() }),
+        }
     }
 
     fn initialize(&mut self, request: &Request) -> Result<Option<Json>, SessionError> {
@@ -295,11 +236,11 @@ impl Session {
         let starts_at_1 = arguments.lines_start_at1.unwrap_or(true);
         self.client.set_line_base(i64::from(starts_at_1));
         self.client.set_name(arguments.client_name.as_deref().unwrap_or_default());
-        if arguments.token.is_some_and(|token| self.shared.is_token(&token)) {
+        if arguments.token.is_some_and(|token| self.host.opening.is_token(&token)) {
             self.trusted = true;
         }
         if self.phase == Phase::Connected {
-            self.phase = Phase::Initialized;
+            self.phase = Phase::Greeted;
         }
         body(Capabilities {
             supports_configuration_done_request: true,
@@ -321,16 +262,15 @@ impl Session {
             supports_data_breakpoints: true,
             supports_restart_frame: true,
             exception_breakpoint_filters: {
-                let events = self.shared.opened.kinds.iter().map(convert::filter);
+                let events = self.host.opened.kinds.iter().map(convert::filter);
                 events.chain(convert::error_filters()).collect()
             },
         })
     }
 
     fn threads(&self) -> ThreadsBody {
-        let thread =
-            |context: &Arc<crate::context::ContextShared>| Thread { id: context.id, name: context.name.clone() };
-        ThreadsBody { threads: self.shared.contexts().iter().map(thread).collect() }
+        let thread = |context: &Arc<ContextLink>| Thread { id: context.id, name: context.name.clone() };
+        ThreadsBody { threads: self.host.contexts.all().iter().map(thread).collect() }
     }
 
     fn host_body(&self) -> HostBody {
@@ -340,40 +280,10 @@ impl Session {
             doc: Some(object.about().doc.clone()).filter(|doc| !doc.is_empty()),
         };
         HostBody {
-            name: self.shared.name.clone(),
+            name: self.host.name.clone(),
             process_id: std::process::id(),
-            events: self.shared.opened.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
-            objects: self.shared.opened.objects.iter().map(object).collect(),
+            events: self.host.opened.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
+            objects: self.host.opened.objects.iter().map(object).collect(),
         }
     }
-}
-
-fn step(kind: adzeman_core::stepping::StepKind) -> crate::hold::Go {
-    crate::hold::Go::Step(kind)
-}
-
-/// The answer to a request.
-fn response(request: &Request, outcome: Result<Option<Json>, SessionError>) -> Response {
-    let (success, message, body) = match outcome {
-        Ok(body) => (true, None, body),
-        Err(error) => {
-            let text = error.to_string();
-            // DAP, `Response`: `message` of a request that was given up is this very word.
-            let is_cancelled = matches!(error, SessionError::Cancelled | SessionError::Engine(EngineError::Cancelled));
-            let message = if is_cancelled { "cancelled".to_owned() } else { text.clone() };
-            // DAP, `ErrorResponse`: the text for people is in `body.error.format`.
-            (false, Some(message), Some(serde_json::json!({"error": {"id": 1, "format": text}})))
-        }
-    };
-    Response { seq: 0, request_seq: request.seq, success, command: request.command.clone(), message, body }
-}
-
-fn arguments<T: DeserializeOwned>(request: &Request) -> Result<T, SessionError> {
-    let given = request.arguments.clone().unwrap_or_else(|| Json::Object(serde_json::Map::new()));
-    serde_json::from_value(given)
-        .map_err(|error| SessionError::BadArguments { command: request.command.clone(), why: error.to_string() })
-}
-
-fn body<T: Serialize>(value: T) -> Result<Option<Json>, SessionError> {
-    Ok(Some(serde_json::to_value(&value)?))
 }

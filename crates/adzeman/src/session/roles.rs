@@ -1,17 +1,19 @@
 //! Who may do what: one client controls, any number observe.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use adzeman_core::evaluation::Limits;
-use adzeman_dap::Request;
-use adzeman_dap::extra::{self, AttachArguments, ClientStatus, ContextStatus, LimitsBody, RoleBody, StatusBody};
+use adzeman_dap::Phase;
+use adzeman_dap::extra::{AttachArguments, ClientStatus, ContextStatus, LimitsBody, RoleBody, StatusBody};
 use serde_json::Value as Json;
 
 use super::ask::tell;
-use super::{Phase, Session, SessionError, body};
-use crate::client::MOST_ATTACHED;
-use crate::standing::RunState;
-use crate::watchdog;
+use super::{Session, SessionError, body};
+use crate::lane::{ContextLink, watchdog};
+use crate::state::clients::{Client, MOST_ATTACHED};
+use crate::state::notice::{Notice, Tone};
+use crate::state::standing::RunState;
 
 /// A stop is kept no longer than this for a client that vanished.
 const LONGEST_KEPT_STOP: Duration = Duration::from_secs(600);
@@ -20,57 +22,35 @@ const LONGEST_KEPT_STOP: Duration = Duration::from_secs(600);
 const SHORTEST_LIMIT: Duration = Duration::from_millis(1);
 const LONGEST_LIMIT: Duration = Duration::from_secs(3600);
 
-/// Requests that an observer may make: they look, and run nothing.
-const FOR_OBSERVERS: [&str; 13] = [
-    "threads",
-    "stackTrace",
-    "scopes",
-    "variables",
-    "source",
-    "loadedSources",
-    "breakpointLocations",
-    "completions",
-    "attach",
-    extra::HOST,
-    extra::BREAKPOINTS,
-    extra::STATUS,
-    extra::TAKE_OVER,
-];
-
-/// Whether a request does more than look.
-pub(super) fn needs_control(request: &Request) -> bool {
-    let is_hover = || request.arguments.as_ref().is_some_and(|arguments| arguments["context"] == "hover");
-    let may_observe = FOR_OBSERVERS.contains(&request.command.as_str());
-    !(may_observe || request.command == "evaluate" && is_hover())
-}
-
 impl Session {
     pub(super) fn attach(&mut self, arguments: AttachArguments) -> Result<Option<Json>, SessionError> {
-        if arguments.token.as_ref().is_some_and(|token| self.shared.is_token(token)) {
+        if arguments.token.as_ref().is_some_and(|token| self.host.opening.is_token(token)) {
             self.trusted = true;
         }
         if !self.trusted {
             return Err(if arguments.token.is_some() { SessionError::WrongToken } else { SessionError::NeedsToken });
         }
-        if self.phase < Phase::Attached && !self.shared.admit(&self.client, MOST_ATTACHED) {
+        if self.phase < Phase::Attached && !self.host.clients.admit(&self.client) {
             return Err(SessionError::NoPlace { most: MOST_ATTACHED, way: self.client.way.title() });
         }
         let keep = arguments.keep_stop_seconds.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok());
         self.client.keep_stop_for(keep.unwrap_or_default().min(LONGEST_KEPT_STOP));
         let wants_control = arguments.role.as_deref() != Some("observe");
-        let controls = wants_control && self.shared.take_control(&self.client, arguments.take_over == Some(true));
+        let controls = wants_control && self.host.clients.take_control(&self.client, arguments.take_over == Some(true));
         if !controls {
             // What was set before the role was known is not kept.
-            self.shared.remove_breakpoints_of(self.client.owner);
+            self.host.remove_breakpoints_of(self.client.owner);
         }
         if self.phase < Phase::Attached {
             self.phase = Phase::Attached;
-            watchdog::wake(&self.shared);
-            self.shared.map_troubles().iter().for_each(|trouble| self.client.event("output", trouble));
-            self.shared.contexts().iter().for_each(|context| {
+            watchdog::wake(&self.host);
+            for trouble in self.host.sources.troubles() {
+                self.client.tell(Notice::text(Tone::Important, trouble));
+            }
+            self.host.contexts.all().iter().for_each(|context| {
                 tell(context, |point| {
                     point.context.discover();
-                    if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.shared.id) {
+                    if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.link.id) {
                         point.context.tell_stopped(hold, point.engine);
                     }
                 });
@@ -80,7 +60,11 @@ impl Session {
     }
 
     pub(super) fn take_over(&mut self) -> Result<RoleBody, SessionError> {
-        if self.shared.take_control(&self.client, true) { Ok(self.role()) } else { Err(SessionError::ObserversOnly) }
+        if self.host.clients.take_control(&self.client, true) {
+            Ok(self.role())
+        } else {
+            Err(SessionError::ObserversOnly)
+        }
     }
 
     /// Takes how much evaluations may take from now on, and answers it.
@@ -89,14 +73,14 @@ impl Session {
             let given = milliseconds.and_then(|given| Duration::try_from_secs_f64(given / 1000.0).ok());
             given.map_or(usual, |given| given.clamp(SHORTEST_LIMIT, LONGEST_LIMIT))
         };
-        let before = self.shared.limits();
+        let before = self.host.limits();
         let memory_bytes = wanted.memory_bytes.and_then(|bytes| usize::try_from(bytes).ok());
         let now = Limits {
             asked: time(wanted.asked_milliseconds, before.asked),
             aside: time(wanted.aside_milliseconds, before.aside),
             memory_bytes: memory_bytes.unwrap_or(before.memory_bytes),
         };
-        self.shared.set_limits(now);
+        self.host.set_limits(now);
         LimitsBody {
             asked_milliseconds: Some(now.asked.as_secs_f64() * 1000.0),
             aside_milliseconds: Some(now.aside.as_secs_f64() * 1000.0),
@@ -105,34 +89,29 @@ impl Session {
     }
 
     pub(super) fn is_controller(&self) -> bool {
-        self.shared.controller() == Some(self.client.owner)
+        self.host.clients.controller() == Some(self.client.owner)
     }
 
     /// Why a request is refused to an observer.
     pub(super) fn not_in_control(&self) -> SessionError {
-        if self.shared.observers_only {
+        if self.host.clients.observers_only {
             return SessionError::ObserversOnly;
         }
-        SessionError::Observes(self.controller_name().unwrap_or_else(|| "nobody".to_owned()))
-    }
-
-    fn controller_name(&self) -> Option<String> {
-        let controller = self.shared.controller()?;
-        self.shared.clients().iter().find(|client| client.owner == controller).map(|client| client.name())
+        SessionError::Observes(self.host.clients.controller_name().unwrap_or_else(|| "nobody".to_owned()))
     }
 
     fn role(&self) -> RoleBody {
         let role = if self.is_controller() { "control" } else { "observe" };
-        RoleBody { role: role.to_owned(), controlled_by: self.controller_name() }
+        RoleBody { role: role.to_owned(), controlled_by: self.host.clients.controller_name() }
     }
 
     pub(super) fn status(&self) -> StatusBody {
-        let controller = self.shared.controller();
-        let client = |client: &std::sync::Arc<crate::client::Client>| ClientStatus {
+        let controller = self.host.clients.controller();
+        let client = |client: &Arc<Client>| ClientStatus {
             name: client.name(),
             role: if Some(client.owner) == controller { "control" } else { "observe" }.to_owned(),
         };
-        let context = |context: &std::sync::Arc<crate::context::ContextShared>| ContextStatus {
+        let context = |context: &Arc<ContextLink>| ContextStatus {
             name: context.name.clone(),
             state: match context.standing.state() {
                 RunState::Running => "running",
@@ -142,11 +121,11 @@ impl Session {
             .to_owned(),
         };
         StatusBody {
-            name: self.shared.name.clone(),
+            name: self.host.name.clone(),
             process_id: std::process::id(),
-            up_seconds: self.shared.up_for().as_secs_f64(),
-            contexts: self.shared.contexts().iter().map(context).collect(),
-            clients: self.shared.clients().iter().filter(|client| client.is_attached()).map(client).collect(),
+            up_seconds: self.host.up_for().as_secs_f64(),
+            contexts: self.host.contexts.all().iter().map(context).collect(),
+            clients: self.host.clients.attached().iter().map(client).collect(),
         }
     }
 }

@@ -6,15 +6,17 @@ use std::sync::atomic::Ordering::SeqCst;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman_dap::events::OutputBody;
-use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
 use adzeman_dap::requests::CancelArguments;
-use adzeman_dap::{Decoded, Event, FrameError, Message, Request, decode, encode};
+use adzeman_dap::{Command, Decoder, FrameError, Message, Request};
 
-use super::{MOST_BREAKPOINTS, Session, SessionError, arguments, response};
-use crate::client::{Client, Seat, Way};
-use crate::inbox::MOST_UNANSWERED;
-use crate::shared::Shared;
+use super::answer::{arguments, encoded_answer, response};
+use super::inbox::{Inbox, MOST_UNANSWERED};
+use super::notices::{encoded, farewell};
+use super::seat::Seat;
+use super::{MOST_BREAKPOINTS, Session, SessionError};
+use crate::lane::HostState;
+use crate::state::clients::{Client, MOST_AT_THE_DOOR, Way};
+use crate::state::notice::Notice;
 use crate::transport::{Control, Line};
 
 /// From the connection to an accepted `attach`, all in all.
@@ -30,34 +32,34 @@ const WRITTEN_WITHIN: Duration = Duration::from_secs(2);
 ///
 /// # Errors
 /// When no thread can be started.
-pub(crate) fn start(shared: &Arc<Shared>, line: Line, way: Way) -> io::Result<()> {
-    let Some(seat) = Seat::take(shared, way) else {
-        let most = crate::client::MOST_AT_THE_DOOR;
-        turn_away(
-            line,
-            &format!("{most} clients that have not attached are connected {} already; try again", way.title()),
+pub(crate) fn start(host: &Arc<HostState>, line: Line, way: Way) -> io::Result<()> {
+    let Some(seat) = Seat::take(host, way) else {
+        let why = format!(
+            "{MOST_AT_THE_DOOR} clients that have not attached are connected {} already; try again",
+            way.title()
         );
+        turn_away(host, line, &why);
         return Ok(());
     };
-    let client = seat.client.clone();
+    let (client, inbox) = (seat.client.clone(), seat.inbox.clone());
     let Line { reader, writer, control } = line;
     let number = client.owner.0;
     let spawn = |name: &str, work: Box<dyn FnOnce() + Send>| {
         thread::Builder::new().name(format!("adzeman-{name}-{number}")).spawn(work)
     };
-    let session = Session::new(shared.clone(), client.clone());
+    let session = Session::new(host.clone(), client.clone(), inbox.clone());
     // Whatever goes wrong from here on, the seat goes with the thread that carries out, or with this call.
     let writing = spawn("write", {
-        let (client, control) = (client.clone(), control.clone());
+        let (host, client, control) = (host.clone(), client.clone(), control.clone());
         Box::new(move || {
-            client.outbox.write_to(writer);
+            client.outbox.write_to(writer, |seq, notice| encoded(notice, seq, &host, client.line_base()));
             // Without one who writes, nobody needs to read.
             control.hang_up();
         })
     })?;
     let reading = spawn("read", {
         let (client, control) = (client.clone(), control.clone());
-        Box::new(move || read(reader, &client, &*control))
+        Box::new(move || read(reader, &client, &inbox, &*control))
     });
     let reading = reading.inspect_err(|_| client.outbox.finish())?;
     let ends = move || {
@@ -73,44 +75,34 @@ pub(crate) fn start(shared: &Arc<Shared>, line: Line, way: Way) -> io::Result<()
 }
 
 /// Tells a client why it cannot be served, and hangs up. Never waits for it.
-fn turn_away(line: Line, why: &str) {
+fn turn_away(host: &HostState, line: Line, why: &str) {
     tracing::warn!(why, "a client was turned away");
     let Line { mut writer, control, .. } = line;
     // A few bytes have room in every connection that is new; one that takes none is not waited for.
-    for event in farewell(why) {
-        if let Ok(bytes) = encode(&Message::Event(event))
-            && writer.write_all(&bytes).is_err()
-        {
+    for (seq, notice) in (1..).zip(farewell(why)) {
+        if writer.write_all(&encoded(&notice, seq, host, 1)).is_err() {
             break;
         }
     }
     control.hang_up();
 }
 
-/// What a client is told that is turned away: for this product's own clients, and for editors.
-fn farewell(why: &str) -> [Event; 2] {
-    let event = |seq, event: &str, body| Event { seq, event: event.to_owned(), body };
-    let told = TurnedAwayBody { reason: why.to_owned() };
-    let output = OutputBody { category: "important".to_owned(), output: format!("{why}\n"), ..OutputBody::default() };
-    [event(1, TURNED_AWAY, serde_json::to_value(told).ok()), event(2, "output", serde_json::to_value(output).ok())]
-}
-
 /// Tells every client that the host ends.
-pub(crate) fn close_all(shared: &Shared) {
-    shared.closing.store(true, SeqCst);
-    for client in shared.clients() {
-        client.event("terminated", &serde_json::json!({}));
-        shared.remove_client(&client, false);
-        client.inbox.abandon();
+pub(crate) fn close_all(host: &HostState) {
+    host.closing.store(true, SeqCst);
+    for client in host.clients.all() {
+        client.tell(Notice::HostEnds);
+        host.remove_client(&client, false);
+        client.work.abandon();
         client.outbox.finish();
     }
 }
 
 /// Carries out what a client asks for, until it leaves. The seat is given back at the end, whatever that is.
 fn carry_out(mut session: Session, mut seat: Seat) {
-    let client = seat.client.clone();
+    let inbox = seat.inbox.clone();
     while !seat.has_left
-        && let Some((request, cancel)) = client.inbox.next()
+        && let Some((request, cancel)) = inbox.next()
         && session.answer(&request, cancel)
     {
         seat.has_left = session.leaving;
@@ -118,16 +110,16 @@ fn carry_out(mut session: Session, mut seat: Seat) {
 }
 
 /// Reads requests until the client is gone, or has nothing more to say.
-fn read(mut reader: Box<dyn Read + Send>, client: &Client, control: &dyn Control) {
-    let ended = read_all(&mut *reader, client, control);
+fn read(mut reader: Box<dyn Read + Send>, client: &Client, inbox: &Inbox, control: &dyn Control) {
+    let ended = read_all(&mut *reader, client, inbox, control);
     if let Err(error) = &ended {
         tracing::warn!(%error, "a client was dropped");
         // A web page that tries this port learns nothing from it.
         if !matches!(error, Dropped::Frame(FrameError::OtherProtocol { .. })) {
-            farewell(&error.to_string()).into_iter().for_each(|event| client.outbox.event(event));
+            farewell(&error.to_string()).into_iter().for_each(|notice| client.tell(notice));
         }
     }
-    client.inbox.close(GRACE);
+    inbox.close(GRACE);
 }
 
 /// Why a client is not listened to any more.
@@ -141,15 +133,14 @@ enum Dropped {
     Flood,
 }
 
-fn read_all(reader: &mut dyn Read, client: &Client, control: &dyn Control) -> Result<(), Dropped> {
+fn read_all(reader: &mut dyn Read, client: &Client, inbox: &Inbox, control: &dyn Control) -> Result<(), Dropped> {
     let until = (client.way != Way::Chosen).then(|| Instant::now() + ATTACHED_WITHIN);
-    let (mut held, mut chunk) = (Vec::new(), vec![0; READ_BYTES]);
+    let (mut decoder, mut chunk) = (Decoder::default(), vec![0; READ_BYTES]);
     let mut is_at_the_door = true;
     loop {
-        while let Decoded::Message { message, consumed } = decode(&held)? {
-            held.drain(..consumed);
+        while let Some((message, bytes)) = decoder.next_message()? {
             if let Message::Request(request) = message
-                && !take(request, consumed, client)?
+                && !take(request, bytes, client, inbox)?
             {
                 return Ok(());
             }
@@ -167,7 +158,7 @@ fn read_all(reader: &mut dyn Read, client: &Client, control: &dyn Control) -> Re
         }
         match reader.read(&mut chunk) {
             Ok(0) => return Ok(()),
-            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Ok(count) => decoder.push(&chunk[..count]),
             Err(error) if is_pause(&error) => {}
             Err(error) => {
                 tracing::info!(%error, "a client is gone");
@@ -183,21 +174,22 @@ fn is_pause(error: &io::Error) -> bool {
 }
 
 /// Takes a request in; false after the last one of a client.
-fn take(request: Request, bytes: usize, client: &Client) -> Result<bool, Dropped> {
-    let is_last = request.command == "disconnect";
-    let outcome = if request.command == "cancel" {
+fn take(request: Request, bytes: usize, client: &Client, inbox: &Inbox) -> Result<bool, Dropped> {
+    let command = Command::of(&request.command);
+    let is_last = command == Some(Command::Disconnect);
+    let outcome = if command == Some(Command::Cancel) {
         let cancelled = arguments::<CancelArguments>(&request);
         Some(response(
             &request,
             cancelled.map(|asked| {
-                asked.request_id.into_iter().for_each(|seq| client.inbox.cancel(seq));
+                asked.request_id.into_iter().for_each(|seq| inbox.cancel(seq));
                 None
             }),
         ))
     } else {
-        let refused = client.inbox.offer(request, bytes).err();
+        let refused = inbox.offer(request, bytes).err();
         refused.map(|request| response(&request, Err(SessionError::TooManyWaiting(MOST_UNANSWERED))))
     };
-    let is_told = outcome.is_none_or(|answer| client.outbox.try_respond(answer));
+    let is_told = outcome.is_none_or(|answer| client.outbox.answer(|seq| encoded_answer(&answer, seq), false));
     if is_told { Ok(!is_last) } else { Err(Dropped::Flood) }
 }

@@ -9,9 +9,8 @@ use adzeman_dap::types::{self, ValueFormat};
 
 use super::inspect::page;
 use super::{Session, SessionError, convert};
-use crate::context::LocalContext;
-use crate::lane::SafePoint;
-use crate::standing::RunState;
+use crate::lane::{LocalContext, SafePoint};
+use crate::state::standing::RunState;
 
 /// References that are kept at one time; beyond it, those given so far become stale.
 const MOST_REFERENCES: usize = 200_000;
@@ -68,7 +67,7 @@ impl Session {
 
     /// Takes notice of a stop that began since the last time: values are compared with what was shown before it.
     pub(super) fn notice_stop(&mut self) {
-        let stop = self.shared.stops.load(std::sync::atomic::Ordering::SeqCst);
+        let stop = self.host.stops.load(std::sync::atomic::Ordering::SeqCst);
         if stop != self.seen_stop {
             self.seen_stop = stop;
             self.memory.next_stop();
@@ -153,20 +152,20 @@ impl Session {
         let [Segment::Field(field)] = path.segments() else { return Facts::default() };
         let docs = |kind: &EventKind| kind.fields.iter().find(|held| held.name == *field).map(|held| held.doc.clone());
         // A field of one name has one meaning in nearly every host; where it has more, none is told.
-        let mut found: Vec<_> = self.shared.opened.kinds.iter().filter_map(docs).collect();
+        let mut found: Vec<_> = self.host.opened.kinds.iter().filter_map(docs).collect();
         found.dedup();
         Facts { doc: (found.len() == 1).then(|| found.remove(0)), ..Facts::default() }
     }
 
     fn object_facts(&self, path: &Path) -> Facts {
-        let Some((object, rest)) = self.shared.opened.object_at(path) else { return Facts::default() };
+        let Some((object, rest)) = self.host.opened.object_at(path) else { return Facts::default() };
         let about = object.about();
         let part = about.part(&rest);
         let own = if rest.is_empty() { &about.doc } else { part.map_or("", |part| &part.doc) };
         let text = |text: &str| (!text.is_empty()).then(|| text.to_owned());
         let subject = about.subject_of(&rest);
         let belongs_to = subject.map(|subject| {
-            let has_context = self.shared.contexts().iter().any(|context| context.name == subject);
+            let has_context = self.host.contexts.all().iter().any(|context| context.name == subject);
             let context = has_context.then(|| format!("context {subject}"));
             [format!("subject {subject}")].into_iter().chain(context).collect()
         });
@@ -188,7 +187,7 @@ impl Session {
             let new = match inside {
                 Inside::Value(Expand::Engine(handle)) => Ok(point.engine.assign(handle, &name, &value, frame)?),
                 Inside::Value(Expand::Tree(place)) => {
-                    let segment = segment(&name, point.context.notation());
+                    let segment = segment(&name, point.context.data.notation());
                     set_host(point, frame, &place.join(segment), &value)
                 }
                 Inside::Computed(expression) => Ok(point.engine.assign_expression(frame, &expression, &value)?),
@@ -263,8 +262,8 @@ pub(super) fn set_host(
     text: &str,
 ) -> Result<Value, SessionError> {
     let value = point.engine.evaluate_data(frame, text)?;
-    point.context.set(place, value)?;
-    Ok(host::describe(&point.context.get(place)?, place))
+    point.context.data.set(place, value)?;
+    Ok(host::describe(&point.context.data.get(place)?, place))
 }
 
 /// What tells a place in the host's data from others: the same keys as those of the scopes.
@@ -308,8 +307,8 @@ fn behind(parent: Option<&str>, own: &str) -> Option<String> {
 }
 
 pub(super) fn list_tree(context: &LocalContext, place: &TreePath, page: Page) -> Result<Paged<Variable>, SessionError> {
-    let data = context.get(place)?;
-    Ok(host::list(&data, place, page, context.notation()))
+    let data = context.data.get(place)?;
+    Ok(host::list(&data, place, page, context.data.notation()))
 }
 
 /// The one value that an expression gives, as the only child.
@@ -327,7 +326,7 @@ pub(super) fn made(point: &SafePoint<'_>) -> Option<String> {
         return None;
     }
     let lane = point.context.lane()?;
-    let seconds = lane.shared.clock.now().as_secs_f64();
+    let seconds = lane.host.clock.now().as_secs_f64();
     let before = lane.before.borrow();
     let when = before.as_ref().map_or("between two events".to_owned(), |event| format!("before {event}"));
     Some(format!("{when}, {seconds:.3} s on the host's clock"))

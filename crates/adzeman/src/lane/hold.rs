@@ -8,12 +8,12 @@ use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::decide::Reason;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::{Step, StepKind};
-use adzeman_dap::events::ContinuedBody;
 
-use crate::client::Client;
-use crate::context::LocalContext;
-use crate::lane::Lane;
-use crate::standing::Outer;
+use super::Lane;
+use super::context::LocalContext;
+use crate::state::clients::Client;
+use crate::state::notice::Notice;
+use crate::state::standing::Outer;
 
 /// Time between two calls of the host's pause pump: about 60 a second.
 const PUMP_INTERVAL: Duration = Duration::from_millis(16);
@@ -69,12 +69,11 @@ struct Held<'a> {
 
 impl Drop for Held<'_> {
     fn drop(&mut self) {
-        let shared = &self.context.shared;
-        shared.standing.leave(&self.outer);
-        self.lane.shared.clock.release();
+        let link = &self.context.link;
+        link.standing.leave(&self.outer);
+        self.lane.host.clock.release();
         self.lane.holding.set(self.was_holding);
-        let body = ContinuedBody { thread_id: shared.id, all_threads_continued: true };
-        self.lane.shared.tell("continued", &body);
+        self.lane.host.clients.tell(Notice::Continued { context: link.id });
     }
 }
 
@@ -82,16 +81,16 @@ impl LocalContext {
     /// Holds this context, at the place its engine is at, until it is let go; answers how.
     pub(crate) fn hold(&self, lane: &Lane, engine: &mut dyn Engine, reason: &Reason) -> Go {
         let hold = Hold {
-            number: lane.shared.stops.fetch_add(1, SeqCst) + 1,
-            context: self.shared.id,
+            number: lane.host.stops.fetch_add(1, SeqCst) + 1,
+            context: self.link.id,
             reason: reason.clone(),
             told: RefCell::default(),
             go: Cell::new(None),
         };
         let was_holding = lane.holding.replace(true);
-        lane.shared.end_temporary();
-        lane.shared.clock.hold();
-        let outer = self.shared.standing.enter(hold.number);
+        lane.host.end_temporary();
+        lane.host.clock.hold();
+        let outer = self.link.standing.enter(hold.number);
         let held = Held { context: self, lane, outer, was_holding };
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
@@ -110,7 +109,7 @@ impl LocalContext {
             if let Some(go) = hold.go.get() {
                 return go;
             }
-            if !lane.shared.is_controlled() || lane.shared.closing.load(SeqCst) {
+            if !lane.host.clients.is_controlled() || lane.host.closing.load(SeqCst) {
                 return Go::Freely;
             }
             let has_pump = lane.pump.borrow().is_some();
@@ -125,7 +124,7 @@ impl LocalContext {
     /// Forgets what was shown of every context of this thread.
     fn release_handles(&self, lane: &Lane, engine: &mut dyn Engine) {
         engine.release();
-        for other in lane.contexts.borrow().iter().filter(|other| other.shared.id != self.shared.id) {
+        for other in lane.contexts.borrow().iter().filter(|other| other.link.id != self.link.id) {
             other.at_safe_point(&mut |engine| engine.release());
         }
     }

@@ -1,139 +1,40 @@
-//! A context: one independent script state, as its own thread and as the sessions see it.
+//! A context on its own thread: one independent script state, what it decides, and what it reports.
 
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, VecDeque};
 use std::rc::{Rc, Weak};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::Armed;
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
-use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
-use adzeman_core::evaluation::{Allowance, Cancel, Inside, UnderWay};
-use adzeman_core::host::HostView;
-use adzeman_core::source::SourceLine;
-use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
+use adzeman_core::engine::{Engine, EngineContext, EngineError, Supervisor};
+use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
-use adzeman_dap::events::{OutputBody, StoppedBody};
-use adzeman_dap::extra::{HANDLER_LEFT, HandlerLeftBody};
-use crossbeam_channel::Sender;
-use thiserror::Error;
 
-use crate::emit::{current_event, event_depth};
-use crate::hold::{Go, Hold};
-use crate::host::Host;
-use crate::lane::{Lane, Mail, Ticket};
-use crate::session::convert;
-use crate::shared::{Shared, lock};
-use crate::standing::Standing;
+use super::hold::{Go, Hold};
+use super::host_state::Changed;
+use super::link::ContextLink;
+use super::{HostState, Lane};
+use crate::event::{current_event, event_depth};
+use crate::object::HostData;
+use crate::state::notice::{Notice, Stop, Text, Tone};
 
 /// Between two looks whether someone has attached.
 const WAIT_GLANCE: Duration = Duration::from_millis(20);
 /// Lines that are remembered to have run.
 const MOST_LINES_NOTED: usize = 1024;
 
-/// Why a context could not be opened.
-#[derive(Debug, Error)]
-#[error("the context '{name}' could not be opened: {why}")]
-pub struct AttachError {
-    /// Its name.
-    pub name: String,
-    /// What the engine said.
-    pub why: String,
-}
-
-/// A context as other threads see it.
-pub(crate) struct ContextShared {
-    pub(crate) id: i64,
-    pub(crate) name: String,
-    pub(crate) syntax: Arc<dyn Syntax>,
-    mailbox: Sender<Mail>,
-    pause_wanted: AtomicBool,
-    first_stop_wanted: AtomicBool,
-    budget_over: AtomicBool,
-    /// Set with anything that the script thread must take notice of.
-    attention: Arc<AtomicBool>,
-    interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
-    pub(crate) standing: Standing,
-}
-
-impl ContextShared {
-    /// Posts a job; false when the context is gone.
-    pub(crate) fn post(&self, mail: Mail) -> bool {
-        self.mailbox.send(mail).is_ok()
-    }
-
-    /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
-    pub(crate) fn interrupt(&self) -> bool {
-        self.attention.store(true, Ordering::SeqCst);
-        let interrupt = lock(&self.interrupt).clone();
-        interrupt.is_some_and(|interrupt| interrupt.interrupt())
-    }
-
-    /// Asks the context to stop at its next line.
-    pub(crate) fn ask_pause(&self) -> bool {
-        self.pause_wanted.store(true, Ordering::SeqCst);
-        self.interrupt()
-    }
-
-    /// Asks the context to stop at the first line of a source that is no library.
-    pub(crate) fn ask_first_stop(&self) {
-        self.first_stop_wanted.store(true, Ordering::SeqCst);
-        self.interrupt();
-    }
-
-    /// The handler under way has used up its time: its next line is looked at.
-    pub(crate) fn budget_is_over(&self) {
-        self.budget_over.store(true, Ordering::SeqCst);
-        self.interrupt();
-    }
-
-    /// The handler is done, or another one begins.
-    pub(crate) fn forget_budget(&self) {
-        self.budget_over.store(false, Ordering::SeqCst);
-    }
-
-    /// The evaluation that has begun and is not done.
-    pub(crate) fn under_way(&self) -> Option<UnderWay> {
-        lock(&self.interrupt).as_ref()?.under_way()
-    }
-
-    /// What the script itself is in at this moment, where that keeps it from coming to a safe point.
-    pub(crate) fn inside(&self) -> Option<Inside> {
-        let interrupt = lock(&self.interrupt).clone();
-        interrupt.and_then(|interrupt| interrupt.inside())
-    }
-
-    /// Whether it was asked to stop at its next line, and has come to none.
-    pub(crate) fn is_to_pause(&self) -> bool {
-        self.pause_wanted.load(Ordering::SeqCst)
-    }
-
-    /// Whether the host has it open still.
-    pub(crate) fn is_open(&self) -> bool {
-        lock(&self.interrupt).is_some()
-    }
-
-    /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
-    /// gone on, and stopped again.
-    pub(crate) fn let_go(&self, stop: u64, go: Go) {
-        self.standing.told_to_go(stop);
-        let work = Box::new(move |point: &mut crate::lane::SafePoint<'_>| {
-            if let Some(hold) = point.hold.filter(|hold| hold.number == stop) {
-                hold.let_go(go);
-            }
-        });
-        self.post(Mail { context: self.id, ticket: Arc::new(Ticket::new(Cancel::default())), work });
-    }
-}
-
 /// A context on its own thread.
 pub(crate) struct LocalContext {
-    pub(crate) shared: Arc<ContextShared>,
-    pub(crate) host: Arc<Shared>,
+    pub(crate) link: Arc<ContextLink>,
+    pub(crate) host: Arc<HostState>,
     lane: Weak<Lane>,
+    /// The host's data, as its scripts see it.
+    pub(crate) data: Rc<HostData>,
     engine: RefCell<Option<Rc<dyn EngineContext>>>,
     decider: RefCell<Decider>,
     /// How many events were being handled when the step under way began.
@@ -147,6 +48,31 @@ pub(crate) struct LocalContext {
 }
 
 impl LocalContext {
+    pub(super) fn new(link: Arc<ContextLink>, lane: &Rc<Lane>, data: Rc<HostData>) -> Self {
+        Self {
+            decider: RefCell::new(Decider::of(link.id)),
+            link,
+            host: lane.host.clone(),
+            lane: Rc::downgrade(lane),
+            data,
+            engine: RefCell::new(None),
+            step_events: Cell::new(0),
+            watched: Cell::new(u64::MAX),
+            running_openly: Cell::new(0),
+            ran: RefCell::default(),
+        }
+    }
+
+    /// Its engine is there.
+    pub(super) fn open(&self, engine: Rc<dyn EngineContext>) {
+        *self.engine.borrow_mut() = Some(engine);
+    }
+
+    /// Its engine goes.
+    pub(super) fn close(&self) {
+        *self.engine.borrow_mut() = None;
+    }
+
     fn engine(&self) -> Option<Rc<dyn EngineContext>> {
         self.engine.borrow().clone()
     }
@@ -180,25 +106,25 @@ impl LocalContext {
 
     /// Takes notice of what sessions changed since the last time.
     fn catch_up(&self) {
-        if self.shared.attention.swap(false, Ordering::SeqCst) {
+        if self.link.attention.swap(false, Ordering::SeqCst) {
             let mut decider = self.decider.borrow_mut();
-            decider.arm(self.host.armed());
+            decider.arm(self.host.breakpoints.armed());
             if !self.host.is_attached() {
                 decider.run_freely();
-                self.shared.pause_wanted.store(false, Ordering::SeqCst);
+                self.link.pause_wanted.store(false, Ordering::SeqCst);
             }
         }
-        if self.shared.pause_wanted.swap(false, Ordering::SeqCst) {
+        if self.link.pause_wanted.swap(false, Ordering::SeqCst) {
             self.decider.borrow_mut().ask_pause();
         }
-        if self.shared.first_stop_wanted.swap(false, Ordering::SeqCst) {
+        if self.link.first_stop_wanted.swap(false, Ordering::SeqCst) {
             self.decider.borrow_mut().ask_first_stop();
         }
     }
 
     /// Holds this context if there is a reason; whether its handler is given up then.
     fn hold_for(&self, lane: &Lane, engine: &mut dyn Engine, reason: Option<Reason>) -> bool {
-        let Some(reason) = reason.filter(|_| self.host.is_controlled()) else { return false };
+        let Some(reason) = reason.filter(|_| self.host.clients.is_controlled()) else { return false };
         let go = self.hold(lane, engine, &reason);
         self.catch_up();
         go == Go::Again && self.abandon()
@@ -233,7 +159,7 @@ impl LocalContext {
         if let Some(engine) = self.engine() {
             engine.safe_point();
         }
-        if self.shared.attention.load(Ordering::SeqCst) {
+        if self.link.attention.load(Ordering::SeqCst) {
             self.catch_up();
             self.watch();
         }
@@ -261,11 +187,11 @@ impl LocalContext {
         let left = self.decider.borrow().step().is_some() && self.step_events.get() >= event_depth();
         if left {
             self.decider.borrow_mut().run_freely();
-            let (event, subject) = (Some(kind.to_owned()), subject.map(str::to_owned));
+            let (event, subject) = (kind.to_owned(), subject.map(str::to_owned));
             let mut returned = None;
             self.at_safe_point(&mut |engine| returned = engine.returned());
-            let body = HandlerLeftBody { thread_id: self.shared.id, event, subject, returned: returned.map(previews) };
-            self.host.tell(HANDLER_LEFT, &body);
+            let returned = returned.map(previews);
+            self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
         let mut decider = self.decider.borrow_mut();
         let now = (decider.expect_handler(before.0), decider.time_calls(before.1));
@@ -289,14 +215,14 @@ impl LocalContext {
     ) -> Option<Reason> {
         let decision = current_event(|event| {
             let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
-            let moment = Moment { place, event, context: &self.shared.name };
+            let moment = Moment { place, event, context: &self.link.name };
             decide(&mut self.decider.borrow_mut(), moment)
         });
         for said in &decision.said {
             self.host.tell_said(said);
         }
         if decision.is_settled {
-            self.host.rearm();
+            self.host.rebind(Changed::Temporary);
         }
         decision.reason
     }
@@ -309,7 +235,7 @@ impl LocalContext {
     ) {
         self.at_safe_point(&mut |engine| {
             let reason = lane.quietly(|| self.decide(None, |decider, moment| decide(decider, moment, engine)));
-            if let Some(reason) = reason.filter(|_| self.host.is_controlled()) {
+            if let Some(reason) = reason.filter(|_| self.host.clients.is_controlled()) {
                 self.hold(lane, engine, &reason);
             }
         });
@@ -321,8 +247,8 @@ impl LocalContext {
     pub(crate) fn wait_for_client(&self, limit: Duration) -> bool {
         let Some(lane) = self.lane.upgrade() else { return false };
         let until = Instant::now().checked_add(limit);
-        self.shared.standing.wait(true);
-        while !self.host.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
+        self.link.standing.wait(true);
+        while !self.host.clients.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
             if until.is_some_and(|until| Instant::now() >= until) {
                 break;
             }
@@ -330,13 +256,13 @@ impl LocalContext {
                 lane.quietly(|| lane.serve(mail, None));
             }
         }
-        self.shared.standing.wait(false);
-        self.host.is_ready()
+        self.link.standing.wait(false);
+        self.host.clients.is_ready()
     }
 
     /// Where scripts would begin to run: holds them if the host was told to, until someone is there.
-    fn hold_out(&self) {
-        let Some((until, stops)) = self.host.holds_out() else { return };
+    pub(super) fn hold_out(&self) {
+        let Some((until, stops)) = self.host.opening.holds_out() else { return };
         let limit = until.saturating_duration_since(Instant::now());
         let is_there = self.wait_for_client(limit);
         if !is_there {
@@ -344,7 +270,7 @@ impl LocalContext {
             tracing::warn!("nobody attached in time; the scripts run");
         }
         if is_there && stops {
-            self.shared.ask_first_stop();
+            self.link.ask_first_stop();
         }
         self.refresh();
     }
@@ -369,23 +295,23 @@ impl LocalContext {
 
     /// Tells every attached client of a stop that was not told of it yet.
     pub(crate) fn tell_stopped(&self, hold: &Hold, engine: &mut dyn Engine) {
-        let clients = self.host.clients();
-        let untold: Vec<_> = clients.iter().filter(|client| client.is_attached() && hold.is_news_to(client)).collect();
+        let clients = self.host.clients.attached();
+        let untold: Vec<_> = clients.iter().filter(|client| hold.is_news_to(client)).collect();
         if untold.is_empty() {
             return;
         }
         let frames = engine.frames(adzeman_core::value::Page::first(8)).map(|page| page.items).unwrap_or_default();
         let place = frames.iter().find_map(|frame| frame.place);
-        let event = current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text())));
-        let returned = engine.returned().map(previews);
-        let at = convert::StopPlace { context: &self.shared, place, event, returned };
-        let body = convert::stopped(at, &hold.reason, &self.host.sources());
-        let ran = place.map(|place| self.lines_ran(place));
-        for client in untold {
-            let number = |line: &Line| convert::line_number(*line, client.line_base());
-            let lines_ran = ran.as_ref().filter(|ran| ran.len() > 1).map(|ran| ran.iter().map(number).collect());
-            client.event("stopped", &StoppedBody { lines_ran, ..body.clone() });
-        }
+        let stop = Arc::new(Notice::Stopped(Box::new(Stop {
+            context: self.link.id,
+            name: self.link.name.clone(),
+            reason: hold.reason.clone(),
+            place,
+            event: current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text()))),
+            returned: engine.returned().map(previews),
+            lines_ran: place.map(|place| self.lines_ran(place)).filter(|ran| ran.len() > 1),
+        })));
+        untold.into_iter().for_each(|client| client.outbox.notice(&stop));
     }
 
     /// Notes a line that runs.
@@ -401,7 +327,7 @@ impl LocalContext {
 
     /// The lines that were seen to run of the function that holds a line, in order.
     fn lines_ran(&self, place: SourceLine) -> Vec<Line> {
-        let sources = self.host.sources();
+        let sources = self.host.sources.look();
         let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
         let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
         let ran = self.ran.borrow();
@@ -423,7 +349,7 @@ impl Supervisor for LocalContext {
     }
 
     fn attention(&self) -> Arc<AtomicBool> {
-        self.shared.attention.clone()
+        self.link.attention.clone()
     }
 
     fn allowance(&self) -> Allowance {
@@ -439,7 +365,7 @@ impl Supervisor for LocalContext {
         }
         let place = source.map(|source| SourceLine { source, line });
         self.note_line(place);
-        let over_budget = self.shared.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
+        let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
         let mut reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&reason, over_budget) {
             reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
@@ -450,11 +376,11 @@ impl Supervisor for LocalContext {
     }
 
     fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool {
-        self.host.sources().get(source).is_some_and(|source| source.function_holds(lines, first, last))
+        self.host.sources.look().get(source).is_some_and(|source| source.function_holds(lines, first, last))
     }
 
     fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
-        self.host.note_armed(place, watched_because);
+        self.host.breakpoints.note_armed(place, watched_because);
     }
 
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
@@ -478,18 +404,18 @@ impl Supervisor for LocalContext {
 
     fn wait_asked(&self, limit: Duration) -> bool {
         // Where nothing is open, nobody can come.
-        let can_come = self.host.is_open.load(Ordering::Relaxed);
-        let waited = self.host.is_ready() || can_come && self.wait_for_client(limit);
+        let can_come = self.host.opening.is_open.load(Ordering::Relaxed);
+        let waited = self.host.clients.is_ready() || can_come && self.wait_for_client(limit);
         self.refresh();
         waited
     }
 
     fn said(&self, text: &str, place: Option<(SourceId, Line)>) {
-        self.output("console", text, place);
+        self.output(Tone::Said, text, place);
     }
 
     fn printed(&self, text: &str, place: Option<(SourceId, Line)>) {
-        self.output("stdout", text, place);
+        self.output(Tone::Printed, text, place);
     }
 
     fn is_attached(&self) -> bool {
@@ -499,91 +425,8 @@ impl Supervisor for LocalContext {
 
 impl LocalContext {
     /// Sends what a script prints or says to every client, with the line that did.
-    fn output(&self, category: &str, text: &str, place: Option<(SourceId, Line)>) {
-        let sources = self.host.sources();
-        let place = place.map(|(source, line)| sources.shown(SourceLine { source, line }));
-        let source = place.and_then(|place| sources.get(place.source)).map(|source| convert::source(source));
-        drop(sources);
-        for client in self.host.clients().iter().filter(|client| client.is_attached()) {
-            let line = place.map(|place| convert::line_number(place.line, client.line_base()));
-            let (category, output) = (category.to_owned(), text.to_owned());
-            client.event("output", &OutputBody { category, output, source: source.clone(), line, bell: None });
-        }
-    }
-}
-
-/// Keeps a context open. Dropping it closes the context; the script state itself stays the host's.
-pub struct ContextHandle {
-    context: Rc<LocalContext>,
-    lane: Rc<Lane>,
-}
-
-impl ContextHandle {
-    /// Opens a context on this thread. `make` builds the engine's side, which reports to the supervisor it is given.
-    /// Engines other than the ones shipped are opened by this.
-    ///
-    /// # Errors
-    /// What `make` fails with.
-    pub fn open<C, E>(
-        host: &Host,
-        name: &str,
-        syntax: Arc<dyn Syntax>,
-        make: impl FnOnce(Rc<dyn Supervisor>, Rc<dyn HostView>) -> Result<(Rc<C>, Arc<dyn Interrupt>), E>,
-    ) -> Result<(Self, Rc<C>), AttachError>
-    where
-        C: EngineContext + 'static,
-        E: std::fmt::Display,
-    {
-        let host = host.shared();
-        let lane = Lane::of(host);
-        let id = host.next_context_id();
-        let shared = Arc::new(ContextShared {
-            id,
-            name: name.to_owned(),
-            syntax,
-            mailbox: lane.sender.clone(),
-            pause_wanted: AtomicBool::new(false),
-            first_stop_wanted: AtomicBool::new(false),
-            budget_over: AtomicBool::new(false),
-            // At the first look it catches up.
-            attention: Arc::new(AtomicBool::new(true)),
-            interrupt: Mutex::new(None),
-            standing: Standing::default(),
-        });
-        let context = Rc::new(LocalContext {
-            shared: shared.clone(),
-            host: host.clone(),
-            lane: Rc::downgrade(&lane),
-            engine: RefCell::new(None),
-            decider: RefCell::new(Decider::of(id)),
-            step_events: Cell::new(0),
-            watched: Cell::new(u64::MAX),
-            running_openly: Cell::new(0),
-            ran: RefCell::default(),
-        });
-        let (engine, interrupt) = make(context.clone(), context.clone())
-            .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;
-        *context.engine.borrow_mut() = Some(engine.clone());
-        *lock(&shared.interrupt) = Some(interrupt);
-        lane.contexts.borrow_mut().push(context.clone());
-        host.add_context(shared);
-        context.hold_out();
-        Ok((Self { context, lane }, engine))
-    }
-
-    /// The context's name.
-    #[must_use]
-    pub fn name(&self) -> &str {
-        &self.context.shared.name
-    }
-}
-
-impl Drop for ContextHandle {
-    fn drop(&mut self) {
-        let id = self.context.shared.id;
-        self.lane.contexts.borrow_mut().retain(|context| context.shared.id != id);
-        *lock(&self.context.shared.interrupt) = None;
-        *self.context.engine.borrow_mut() = None;
-        self.context.host.remove_context(id);
+    fn output(&self, tone: Tone, text: &str, place: Option<(SourceId, Line)>) {
+        let place = place.map(|(source, line)| SourceLine { source, line });
+        self.host.clients.tell(Notice::Text(Box::new(Text { tone, text: text.to_owned(), place, rings: false })));
     }
 }

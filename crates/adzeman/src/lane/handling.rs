@@ -10,10 +10,10 @@ use adzeman_core::decide::Change;
 use adzeman_core::host::{Data, HostView as _, describe};
 use adzeman_core::path::TreePath;
 
-use crate::budget::Alarm;
-use crate::context::LocalContext;
-use crate::emit::EventFrame;
-use crate::lane::Lane;
+use super::Lane;
+use super::budget::Alarm;
+use super::context::LocalContext;
+use crate::event::EventFrame;
 
 /// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics.
 pub(crate) struct Handling<'a> {
@@ -55,7 +55,7 @@ impl Drop for Handling<'_> {
     fn drop(&mut self) {
         if let Some(done) = &self.done {
             done.store(true, SeqCst);
-            self.contexts.iter().for_each(|(context, _)| context.shared.forget_budget());
+            self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());
         }
         self.lane.budget.set(self.outer_budget);
         let subject = self.frame.subject_text();
@@ -76,7 +76,7 @@ impl Handling<'_> {
     /// What the last line of a script changed, what the handlers changed in the host, and events that no script handled.
     fn look_afterwards(&self, untouched: bool) {
         for (position, (context, _)) in self.contexts.iter().enumerate() {
-            let changes = self.armed.on_script_change(context.shared.id).next().is_some();
+            let changes = self.armed.on_script_change(context.link.id).next().is_some();
             if changes || untouched && position == 0 {
                 context.decide_at_boundary(self.lane, |decider, moment, engine| {
                     decider.after_event(moment, untouched && position == 0, engine)
@@ -112,7 +112,7 @@ impl Lane {
         let about = |sited: &&Sited| {
             let wanted = sited.breakpoint.spec.subject.as_deref();
             // One for a context can only be ruled out when its lines run.
-            let is_context = || self.contexts.borrow().iter().any(|held| Some(held.shared.name.as_str()) == wanted);
+            let is_context = || self.contexts.borrow().iter().any(|held| Some(held.link.name.as_str()) == wanted);
             wanted.is_none() || wanted == subject.as_deref() || is_context()
         };
         let mut candidates =
@@ -127,9 +127,9 @@ impl Lane {
 
     fn set_alarm(&self, budget: Duration, contexts: &[(Rc<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
         let done = Arc::new(AtomicBool::new(false));
-        let contexts = contexts.iter().map(|(context, _)| context.shared.clone()).collect();
-        let at = self.shared.clock.now() + budget;
-        self.shared.timer().set(Alarm { contexts, at, done: done.clone() });
+        let contexts = contexts.iter().map(|(context, _)| context.link.clone()).collect();
+        let at = self.host.clock.now() + budget;
+        self.host.timer().set(Alarm { contexts, at, done: done.clone() });
         done
     }
 
@@ -143,12 +143,12 @@ impl Lane {
         for sited in watched.iter().filter(|sited| sited.is_live()) {
             let Site::Change { target: Tracked::Host(place), how } = &sited.breakpoint.spec.site else { continue };
             // What is in use at this moment is looked at the next time.
-            let Ok(now) = context.get(place) else { continue };
+            let Ok(now) = context.data.get(place) else { continue };
             let before = self.host_values.borrow_mut().insert(sited.breakpoint.id, now.clone());
             let Some(before) = before.filter(|before| *before != now) else { continue };
             let change = Change {
                 after: self.last_event.borrow().clone(),
-                ..change(&place.display(context.notation()), place, &before, &now)
+                ..change(&place.display(context.data.notation()), place, &before, &now)
             };
             if *how == ChangeKind::Type && change.before.0 == change.now.0 {
                 continue;

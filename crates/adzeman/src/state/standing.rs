@@ -2,7 +2,7 @@
 
 use std::sync::Mutex;
 
-use crate::shared::lock;
+use super::lock;
 
 /// Whether a context runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

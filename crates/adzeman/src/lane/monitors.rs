@@ -5,12 +5,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use adzeman_core::monitor::{Every, Pace};
-use adzeman_dap::extra::{SAMPLE, SampleBody};
 
-use crate::client::Client;
-use crate::context::LocalContext;
-use crate::emit::{EventFrame, current_event};
-use crate::lane::Lane;
+use super::Lane;
+use super::context::LocalContext;
+use crate::event::{EventFrame, current_event};
+use crate::state::clients::Client;
+use crate::state::notice::{Notice, Sample};
 
 /// Monitors of one thread of the host at one time.
 pub(crate) const MOST_MONITORS: usize = 100;
@@ -67,7 +67,7 @@ impl Lane {
         if self.monitors.borrow().is_empty() {
             return;
         }
-        let now = self.shared.clock.now();
+        let now = self.host.clock.now();
         let due: Vec<u64> = {
             let mut monitors = self.monitors.borrow_mut();
             monitors.retain(|monitor| monitor.client.is_attached());
@@ -85,8 +85,8 @@ impl Lane {
             .find(|monitor| monitor.id == id)
             .map(|monitor| (monitor.context, monitor.expression.clone()));
         let Some((context, expression)) = wanted else { return };
-        let context = self.contexts.borrow().iter().find(|held| held.shared.id == context).cloned();
-        let (now, begun) = (self.shared.clock.now(), Instant::now());
+        let context = self.contexts.borrow().iter().find(|held| held.link.id == context).cloned();
+        let (now, begun) = (self.host.clock.now(), Instant::now());
         let outcome = match context {
             Some(context) => self.evaluate_sample(&context, &expression),
             None => Err("its context is gone".to_owned()),
@@ -98,8 +98,8 @@ impl Lane {
         monitor.taken += 1;
         monitor.spent += cost;
         let event = current_event(|event| event.map(EventFrame::title));
-        let body = monitor.report(outcome, now, cost, event);
-        monitor.client.event(SAMPLE, &body);
+        let sample = monitor.report(outcome, now, cost, event);
+        monitor.client.tell(Notice::Sample(Box::new(sample)));
     }
 
     fn evaluate_sample(&self, context: &LocalContext, expression: &str) -> Result<(String, String), String> {
@@ -118,25 +118,18 @@ impl Monitor {
         now: Duration,
         cost: Duration,
         event: Option<String>,
-    ) -> SampleBody {
-        let success = outcome.is_ok();
-        let (type_name, value) = match outcome {
-            Ok((type_name, value)) => (Some(type_name), value),
-            Err(why) => (None, why),
-        };
+    ) -> Sample {
         // The sample itself may be all the time there was.
         let passed = now.saturating_sub(self.begun) + cost;
-        SampleBody {
-            monitor_id: self.id,
-            success,
-            value,
-            type_name,
-            seconds: now.as_secs_f64(),
+        Sample {
+            monitor: self.id,
+            outcome,
+            at: now,
             event,
             count: self.taken,
-            cost_microseconds: cost.as_secs_f64() * 1e6,
+            cost,
             share: self.spent.as_secs_f64() / passed.as_secs_f64().max(f64::MIN_POSITIVE),
-            slowed: self.pace.is_slowed(),
+            is_slowed: self.pace.is_slowed(),
         }
     }
 }

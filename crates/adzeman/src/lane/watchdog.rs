@@ -8,11 +8,11 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman_core::evaluation::{Inside, UnderWay};
-use adzeman_dap::events::OutputBody;
-use adzeman_dap::extra::{STUCK, StuckBody};
 
-use crate::context::ContextShared;
-use crate::shared::{Shared, lock};
+use super::HostState;
+use super::link::ContextLink;
+use crate::state::lock;
+use crate::state::notice::{Notice, Stuck, Tone};
 
 /// Between two looks.
 const GLANCE: Duration = Duration::from_millis(100);
@@ -36,12 +36,12 @@ struct Seen {
 }
 
 /// Sees to it that someone looks, for as long as someone is attached.
-pub(crate) fn wake(shared: &Arc<Shared>) {
-    let mut is_awake = lock(&shared.is_watched_over);
+pub(crate) fn wake(host: &Arc<HostState>) {
+    let mut is_awake = lock(&host.is_watched_over);
     if *is_awake {
         return;
     }
-    let held = shared.clone();
+    let held = host.clone();
     let started = thread::Builder::new().name("adzeman-watch".to_owned()).spawn(move || watch(&held));
     *is_awake = started.is_ok();
     if let Err(error) = started {
@@ -49,32 +49,33 @@ pub(crate) fn wake(shared: &Arc<Shared>) {
     }
 }
 
-fn watch(shared: &Shared) {
+fn watch(host: &HostState) {
     let mut seen = HashMap::new();
     loop {
         {
-            let mut is_awake = lock(&shared.is_watched_over);
-            if !shared.is_attached() || shared.closing.load(SeqCst) {
+            let mut is_awake = lock(&host.is_watched_over);
+            if !host.is_attached() || host.closing.load(SeqCst) {
                 *is_awake = false;
                 return;
             }
         }
-        let contexts = shared.contexts();
+        let contexts = host.contexts.all();
         seen.retain(|id, _| contexts.iter().any(|context| context.id == *id));
         for context in contexts {
-            look(shared, &context, &mut seen);
+            look(host, &context, &mut seen);
         }
         thread::sleep(GLANCE);
     }
 }
 
-fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>) {
+fn look(host: &HostState, context: &ContextLink, seen: &mut HashMap<i64, Seen>) {
     let now = context.under_way().or_else(|| to_pause(context));
     let is_same = seen.get(&context.id).is_some_and(|held| now.as_ref().is_some_and(|now| now.number == held.number));
     if !is_same && let Some(over) = seen.remove(&context.id).filter(|held| held.is_told) {
-        let seconds = over.since.elapsed().as_secs_f64();
+        let since = over.since.elapsed();
+        let seconds = since.as_secs_f64();
         let description = format!("{}: the call has returned, after {seconds:.1} s; all is as usual", context.name);
-        tell(shared, &StuckBody { thread_id: context.id, stuck: false, native: None, seconds, description });
+        tell(host, Stuck { context: context.id, is_stuck: false, native: None, since, description });
     }
     let Some(now) = now else { return };
     let begun = || Seen { number: now.number, since: Instant::now(), cancelled_since: None, is_told: false };
@@ -97,17 +98,17 @@ fn look(shared: &Shared, context: &ContextShared, seen: &mut HashMap<i64, Seen>)
     };
     if let Some(native) = place {
         held.is_told = true;
-        tell(shared, &stuck(context, who, native, held.since.elapsed()));
+        tell(host, stuck(context, who, native, held.since.elapsed()));
     }
 }
 
 /// A script that is to pause, as if it were an evaluation that is to give up.
-fn to_pause(context: &ContextShared) -> Option<UnderWay> {
+fn to_pause(context: &ContextLink) -> Option<UnderWay> {
     context.is_to_pause().then_some(UnderWay { number: SCRIPT, time: None, is_cancelled: true, native: None })
 }
 
 /// What keeps a script from pausing, and its name as far as it has one; nothing where the host does something else meanwhile.
-fn stuck_in(context: &ContextShared) -> Option<Option<String>> {
+fn stuck_in(context: &ContextLink) -> Option<Option<String>> {
     match context.inside()? {
         Inside::Native(native) => Some(native),
         Inside::Finalizer => Some(Some(FINALIZER.to_owned())),
@@ -115,7 +116,7 @@ fn stuck_in(context: &ContextShared) -> Option<Option<String>> {
     }
 }
 
-fn stuck(context: &ContextShared, who: &str, native: Option<String>, since: Duration) -> StuckBody {
+fn stuck(context: &ContextLink, who: &str, native: Option<String>, since: Duration) -> Stuck {
     let seconds = since.as_secs_f64();
     let place = native.as_deref().map_or_else(|| UNNAMED.to_owned(), |name| format!("'{name}'"));
     let description = format!(
@@ -123,13 +124,13 @@ fn stuck(context: &ContextShared, who: &str, native: Option<String>, since: Dura
          that returns",
         context.name
     );
-    StuckBody { thread_id: context.id, stuck: true, native, seconds, description }
+    Stuck { context: context.id, is_stuck: true, native, since, description }
 }
 
-/// Tells every client, in words of this product's own and of editors.
-fn tell(shared: &Shared, body: &StuckBody) {
-    tracing::warn!(body.description);
-    shared.tell(STUCK, body);
-    let output = format!("{}\n", body.description);
-    shared.tell("output", &OutputBody { category: "important".to_owned(), output, ..OutputBody::default() });
+/// Tells everyone, as what it is, and as a text for those who know no such thing.
+fn tell(host: &HostState, stuck: Stuck) {
+    tracing::warn!(stuck.description);
+    let text = Notice::text(Tone::Important, format!("{}\n", stuck.description));
+    host.clients.tell(Notice::Stuck(Box::new(stuck)));
+    host.clients.tell(text);
 }

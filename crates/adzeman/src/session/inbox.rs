@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 use adzeman_core::evaluation::Cancel;
 use adzeman_dap::Request;
 
-use crate::shared::lock;
+use crate::state::clients::Work;
+use crate::state::lock;
 
 /// Requests of a client that wait for their turn. One more is refused.
 pub(crate) const MOST_UNANSWERED: usize = 512;
@@ -102,11 +103,6 @@ impl Inbox {
         }
     }
 
-    /// Gives up what is being carried out: another client has control now.
-    pub(crate) fn cancel_current(&self) {
-        lock(&self.pending).cancel_all();
-    }
-
     /// No more requests come. What waits is carried out, if it is done within `grace`; then all is given up.
     pub(crate) fn close(&self, grace: Duration) {
         let until = Instant::now() + grace;
@@ -123,9 +119,14 @@ impl Inbox {
         pending.gives_up = true;
         pending.cancel_all();
     }
+}
 
-    /// Nobody is there to carry anything out any more.
-    pub(crate) fn abandon(&self) {
+impl Work for Inbox {
+    fn cancel_current(&self) {
+        lock(&self.pending).cancel_all();
+    }
+
+    fn abandon(&self) {
         let mut pending = lock(&self.pending);
         (pending.is_closed, pending.gives_up) = (true, true);
         pending.cancel_all();

@@ -1,10 +1,14 @@
 //! Events as the host raises them.
 
+mod current;
+
 use std::borrow::Cow;
 use std::fmt::Debug;
 
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
+
+pub(crate) use current::{EventFrame, current_event, event_depth, handling};
 
 /// What an event is about. Made a text only when someone looks.
 #[derive(Debug, Clone, Copy)]

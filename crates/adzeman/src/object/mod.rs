@@ -1,16 +1,14 @@
-//! The host's objects and events, as scripts under evaluation and sessions see them: the one way by which host data reaches
-//! anyone.
+//! What a host opens: kinds of events, and objects; and the one way by which their data reaches anyone.
 
 use std::collections::BTreeMap;
 
-use adzeman_core::host::{About, Data, EventKind, HostError, HostObject, HostView, at};
+use adzeman_core::host::{About, Data, EventKind, HostObject};
 use adzeman_core::path::{Notation, Path, PathError};
-use adzeman_core::path::{Root, TreePath};
-use serde_json::Value as Json;
 use thiserror::Error;
 
-use crate::context::LocalContext;
-use crate::emit::{EventFrame, current_event};
+mod view;
+
+pub(crate) use view::HostData;
 
 /// Why what a host opens does not go together.
 #[derive(Debug, Error)]
@@ -84,6 +82,11 @@ impl Opened {
         self.kinds.iter().find(|kind| kind.name == name)
     }
 
+    /// The names of the kinds of events.
+    pub(crate) fn kind_names(&self) -> Vec<String> {
+        self.kinds.iter().map(|kind| kind.name.clone()).collect()
+    }
+
     /// The object that a path begins with, and the path from it on.
     pub(crate) fn object_at(&self, path: &Path) -> Option<(&HostObject, Path)> {
         let (name, rest) = path.split_name()?;
@@ -97,61 +100,5 @@ impl Opened {
             (object.name().to_owned(), data.unwrap_or_else(|error| Data::Unreadable(error.to_string())))
         };
         Data::Object(self.objects.iter().map(read).collect())
-    }
-}
-
-impl HostView for LocalContext {
-    fn get(&self, place: &TreePath) -> Result<Data, HostError> {
-        let notation = self.notation();
-        match (place.root, self.host.opened.object_at(&place.path)) {
-            (Root::Event, _) => self.event_at(place),
-            (Root::Host, Some((object, rest))) => object.get(&rest, notation),
-            (Root::Host, None) => at(&self.host.opened.all(notation), place, 0, notation).cloned(),
-        }
-    }
-
-    fn set(&self, place: &TreePath, value: Json) -> Result<(), HostError> {
-        let notation = self.notation();
-        match (place.root, self.host.opened.object_at(&place.path)) {
-            (Root::Host, Some((object, rest))) => object.change(&rest, value, notation),
-            (Root::Host, None) if !place.path.is_empty() => {
-                at(&self.host.opened.all(notation), place, 0, notation).map(|_| ())
-            }
-            _ => Err(HostError::ReadOnly { path: place.display(notation) }),
-        }
-    }
-
-    fn has_event(&self) -> bool {
-        current_event(|event| event.is_some())
-    }
-}
-
-impl LocalContext {
-    /// How paths are written in the language of this context.
-    pub(crate) fn notation(&self) -> Notation {
-        self.shared.syntax.notation()
-    }
-
-    /// What is at a path into the event being handled. Only the field that the path begins with is serialised.
-    fn event_at(&self, place: &TreePath) -> Result<Data, HostError> {
-        let notation = self.notation();
-        current_event(|event| {
-            let kind = event.and_then(|event| self.host.opened.kind(event.kind()));
-            let is_secret = |field: &str| kind.is_some_and(|kind| kind.is_secret(field));
-            if let (Some((name, _)), Some(event)) = (place.path.split_name(), event) {
-                if is_secret(name) {
-                    return Err(HostError::Secret { path: place.display(notation) });
-                }
-                if let Some(field) = event.field(name) {
-                    return at(&Data::from(field), place, 1, notation).cloned();
-                }
-            }
-            let mut data = Data::from(event.map_or(Json::Null, EventFrame::data));
-            if let Data::Object(fields) = &mut data {
-                let hidden = fields.iter_mut().filter(|(name, _)| is_secret(name));
-                hidden.for_each(|(_, value)| *value = Data::Secret);
-            }
-            at(&data, place, 0, notation).cloned()
-        })
     }
 }

@@ -7,13 +7,13 @@ use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 
-use crate::clock::Clock;
-use crate::context::ContextShared;
+use super::link::ContextLink;
+use crate::state::clock::Clock;
 
 /// A handler whose time is running.
 pub(crate) struct Alarm {
     /// Those who may be running it.
-    pub(crate) contexts: Vec<Arc<ContextShared>>,
+    pub(crate) contexts: Vec<Arc<ContextLink>>,
     /// When its time is up, by the host's clock, which stands still at stops.
     pub(crate) at: Duration,
     /// Set when it is done.

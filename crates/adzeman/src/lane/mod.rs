@@ -2,72 +2,46 @@
 //!
 //! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all.
 
+mod budget;
+mod context;
+mod emit;
+mod handling;
+mod hold;
+mod host_state;
+mod link;
+mod mail;
+pub(crate) mod monitors;
+mod open;
+pub(crate) mod watchdog;
+
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering::SeqCst};
+use std::sync::atomic::Ordering::SeqCst;
 use std::time::Duration;
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
-use adzeman_core::evaluation::Cancel;
 use adzeman_core::host::Data;
 use crossbeam_channel::{Receiver, Sender, unbounded};
 
-use crate::context::LocalContext;
-use crate::hold::Hold;
-use crate::monitors::Monitor;
-use crate::shared::Shared;
+pub(crate) use context::LocalContext;
+pub(crate) use emit::{emit, poll};
+pub(crate) use hold::{Go, Hold};
+pub(crate) use host_state::HostState;
+pub(crate) use link::ContextLink;
+pub(crate) use mail::{Mail, SafePoint, Ticket};
+pub use open::AttachError;
+pub(crate) use open::OpenContext;
 
-/// What a job may touch: a context at a safe point.
-pub(crate) struct SafePoint<'a> {
-    pub(crate) engine: &'a mut dyn Engine,
-    pub(crate) context: &'a LocalContext,
-    /// The stop under way on this thread, if there is one.
-    pub(crate) hold: Option<&'a Hold>,
-}
+use mail::Work;
+use monitors::Monitor;
 
-type Work = Box<dyn FnOnce(&mut SafePoint<'_>) + Send>;
-
-/// Whether a job is still wanted: the one who posted it may have given up.
-#[derive(Debug)]
-pub(crate) struct Ticket {
-    state: AtomicU8,
-    /// Has what the job evaluates give up.
-    cancel: Cancel,
-}
-
-const WAITING: u8 = 0;
-const STARTED: u8 = 1;
-const WITHDRAWN: u8 = 2;
-
-impl Ticket {
-    pub(crate) fn new(cancel: Cancel) -> Self {
-        Self { state: AtomicU8::new(WAITING), cancel }
-    }
-
-    /// Takes the job; false when it was given up.
-    fn start(&self) -> bool {
-        self.state.compare_exchange(WAITING, STARTED, SeqCst, SeqCst).is_ok()
-    }
-
-    /// Takes the job back; false when it has begun.
-    pub(crate) fn withdraw(&self) -> bool {
-        self.state.compare_exchange(WAITING, WITHDRAWN, SeqCst, SeqCst).is_ok()
-    }
-}
-
-/// A job for a context.
-pub(crate) struct Mail {
-    pub(crate) context: i64,
-    pub(crate) ticket: Arc<Ticket>,
-    pub(crate) work: Work,
-}
-
+/// A script thread of a host.
 pub(crate) struct Lane {
-    pub(crate) shared: Arc<Shared>,
+    pub(crate) host: Arc<HostState>,
     pub(crate) sender: Sender<Mail>,
     pub(crate) mailbox: Receiver<Mail>,
     pub(crate) contexts: RefCell<Vec<Rc<LocalContext>>>,
@@ -94,18 +68,18 @@ thread_local! {
 
 impl Lane {
     /// The lane of this thread for a host, if a context was ever made on it.
-    pub(crate) fn find(shared: &Arc<Shared>) -> Option<Rc<Self>> {
-        LANES.with_borrow(|lanes| lanes.iter().find(|lane| Arc::ptr_eq(&lane.shared, shared)).cloned())
+    pub(crate) fn find(host: &Arc<HostState>) -> Option<Rc<Self>> {
+        LANES.with_borrow(|lanes| lanes.iter().find(|lane| Arc::ptr_eq(&lane.host, host)).cloned())
     }
 
     /// The lane of this thread for a host; lanes of hosts that are gone are forgotten.
-    pub(crate) fn of(shared: &Arc<Shared>) -> Rc<Self> {
-        if let Some(lane) = Self::find(shared) {
+    pub(crate) fn of(host: &Arc<HostState>) -> Rc<Self> {
+        if let Some(lane) = Self::find(host) {
             return lane;
         }
         let (sender, mailbox) = unbounded();
         let lane = Rc::new(Self {
-            shared: shared.clone(),
+            host: host.clone(),
             sender,
             mailbox,
             contexts: RefCell::default(),
@@ -119,7 +93,7 @@ impl Lane {
             monitors: RefCell::default(),
         });
         LANES.with_borrow_mut(|lanes| {
-            lanes.retain(|lane| !lane.shared.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());
+            lanes.retain(|lane| !lane.host.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());
             lanes.push(lane.clone());
         });
         lane
@@ -151,11 +125,11 @@ impl Lane {
             return;
         }
         // A person who looks at a stop waits for what they asked; while scripts run, the host does.
-        let limits = self.shared.limits();
+        let limits = self.host.limits();
         let cancel = mail.ticket.cancel.clone();
         let allowance = if held.is_some() { limits.for_asked(cancel) } else { limits.for_aside(cancel) };
         let hold = match held {
-            Some((context, engine, hold)) if context.shared.id == mail.context => {
+            Some((context, engine, hold)) if context.link.id == mail.context => {
                 engine.allow(Some(allowance));
                 survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold: Some(hold) });
                 engine.allow(None);
@@ -163,7 +137,7 @@ impl Lane {
             }
             held => held.map(|(_, _, hold)| hold),
         };
-        let context = self.contexts.borrow().iter().find(|context| context.shared.id == mail.context).cloned();
+        let context = self.contexts.borrow().iter().find(|context| context.link.id == mail.context).cloned();
         let Some(context) = context else { return };
         let mut work = Some(mail.work);
         context.at_safe_point(&mut |engine| {

@@ -1,0 +1,98 @@
+//! The events being handled on a thread.
+
+use std::fmt::Display;
+
+use scoped_tls_hkt::scoped_thread_local;
+use serde_json::{Map, Value as Json};
+
+use super::{Payload, Subject};
+
+/// An event being handled on this thread, with the one inside whose handler it was raised.
+pub(crate) struct EventFrame<'a> {
+    pub(crate) kind: &'a str,
+    pub(crate) subject: Option<Subject<'a>>,
+    pub(crate) payload: &'a dyn Payload,
+    /// How many events are being handled, this one included.
+    pub(crate) depth: usize,
+    /// Whether its handler can be run once more.
+    pub(crate) repeatable: bool,
+    /// The event inside whose handler it was raised.
+    pub(crate) outer: Option<&'a EventFrame<'a>>,
+    /// For one inside another: how many frames each context of the thread had when it was raised.
+    pub(crate) below: Vec<(i64, usize)>,
+}
+
+scoped_thread_local!(static CURRENT: for<'a> &'a EventFrame<'a>);
+
+impl EventFrame<'_> {
+    pub(crate) fn kind(&self) -> &str {
+        self.kind
+    }
+
+    pub(crate) fn subject(&self) -> Option<&dyn Display> {
+        self.subject.as_ref().map(|subject| subject as &dyn Display)
+    }
+
+    pub(crate) fn subject_text(&self) -> Option<String> {
+        self.subject.as_ref().map(|subject| subject.text().into_owned())
+    }
+
+    /// The kind and the subject, for people.
+    pub(crate) fn title(&self) -> String {
+        let of = self.subject_text().map_or(String::new(), |subject| format!(" of {subject}"));
+        format!("{}{of}", self.kind)
+    }
+
+    /// The events that are being handled, from this one outwards, and how many frames of a context are below each.
+    pub(crate) fn outwards(&self, context: i64) -> Vec<(String, usize)> {
+        let mut events = Vec::new();
+        let mut next = Some(self);
+        while let Some(event) = next {
+            let below = event.below.iter().find(|(held, _)| *held == context).map_or(0, |(_, below)| *below);
+            events.push((event.title(), below));
+            next = event.outer;
+        }
+        events
+    }
+
+    /// Whether the host can run its handler again.
+    pub(crate) fn is_repeatable(&self) -> bool {
+        self.repeatable
+    }
+
+    /// One field: the name, the subject, or one of the payload.
+    pub(crate) fn field(&self, name: &str) -> Option<Json> {
+        match name {
+            "name" => Some(self.kind.into()),
+            "subject" => Some(self.subject_text().map_or(Json::Null, Json::String)),
+            name => self.payload.field(name),
+        }
+    }
+
+    /// The payload's fields, after `name` and `subject`.
+    pub(crate) fn data(&self) -> Json {
+        let mut fields = Map::new();
+        fields.insert("name".to_owned(), self.kind.into());
+        fields.insert(
+            "subject".to_owned(),
+            self.subject.as_ref().map_or(Json::Null, |subject| Json::String(subject.text().into_owned())),
+        );
+        self.payload.write(&mut fields);
+        Json::Object(fields)
+    }
+}
+
+/// Lends the innermost event being handled on this thread.
+pub(crate) fn current_event<T>(look: impl FnOnce(Option<&EventFrame<'_>>) -> T) -> T {
+    if CURRENT.is_set() { CURRENT.with(|event| look(Some(event))) } else { look(None) }
+}
+
+/// How many events are being handled on this thread, one inside the other.
+pub(crate) fn event_depth() -> usize {
+    current_event(|event| event.map_or(0, |event| event.depth))
+}
+
+/// Does `work` while an event counts as the innermost one being handled on this thread.
+pub(crate) fn handling<T>(event: &EventFrame<'_>, work: impl FnOnce() -> T) -> T {
+    CURRENT.set(event, work)
+}

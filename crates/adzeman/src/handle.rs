@@ -1,0 +1,40 @@
+//! What keeps a context open, for authors of engines.
+
+use std::rc::Rc;
+use std::sync::Arc;
+
+use adzeman_core::engine::{EngineContext, Interrupt, Supervisor, Syntax};
+use adzeman_core::host::HostView;
+
+use crate::host::Host;
+use crate::lane::{AttachError, OpenContext};
+
+/// Keeps a context open. Dropping it closes the context; the script state itself stays the host's.
+pub struct ContextHandle(OpenContext);
+
+impl ContextHandle {
+    /// Opens a context on this thread. `make` builds the engine's side, which reports to the supervisor it is given.
+    /// Engines other than the ones shipped are opened by this.
+    ///
+    /// # Errors
+    /// What `make` fails with.
+    pub fn open<C, E>(
+        host: &Host,
+        name: &str,
+        syntax: Arc<dyn Syntax>,
+        make: impl FnOnce(Rc<dyn Supervisor>, Rc<dyn HostView>) -> Result<(Rc<C>, Arc<dyn Interrupt>), E>,
+    ) -> Result<(Self, Rc<C>), AttachError>
+    where
+        C: EngineContext + 'static,
+        E: std::fmt::Display,
+    {
+        let (open, engine) = OpenContext::open(host.state(), name, syntax, make)?;
+        Ok((Self(open), engine))
+    }
+
+    /// The context's name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.0.name()
+    }
+}

@@ -1,0 +1,74 @@
+//! Raising events while someone is attached.
+
+use std::fmt::Display;
+use std::sync::Arc;
+
+use super::handling::Handling;
+use super::{HostState, Lane};
+use crate::event::{Event, EventFrame, Payload, current_event, handling};
+use crate::state::notice::{Notice, Tone};
+
+/// Raises an event: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
+#[cold]
+pub(crate) fn emit<P: Payload, T, E: Display>(
+    host: &Arc<HostState>,
+    event: &Event<'_, P>,
+    repeatable: bool,
+    mut handler: impl FnMut() -> Option<Result<T, E>>,
+) -> Result<T, E> {
+    let lane = Lane::find(host).filter(|lane| !lane.holding.get());
+    let Some(lane) = lane else { return first(handler()) };
+    current_event(|outer| {
+        let depth = outer.map_or(0, |outer| outer.depth) + 1;
+        let below = if outer.is_some() { lane.depths() } else { Vec::new() };
+        let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
+        let frame = EventFrame { kind, subject, payload, depth, repeatable, outer, below };
+        lane.poll(Some(&frame));
+        let outcome = handling(&frame, || {
+            loop {
+                let handled = Handling::begin(&lane, &frame);
+                let outcome = first(handler());
+                drop(handled);
+                if !lane.again.take() {
+                    lane.sample_at(&frame);
+                    return outcome;
+                }
+            }
+        });
+        if let Err(error) = &outcome {
+            let failed = Notice::text(Tone::Failed, format!("{} failed: {error}\n", frame.title()));
+            lane.host.clients.tell(failed);
+        }
+        outcome
+    })
+}
+
+/// A safe point between events.
+pub(crate) fn poll(host: &Arc<HostState>) {
+    if let Some(lane) = Lane::find(host).filter(|lane| !lane.holding.get()) {
+        lane.poll(None);
+    }
+}
+
+impl Lane {
+    /// A safe point, before `next` if that is why there is one.
+    fn poll(&self, next: Option<&EventFrame<'_>>) {
+        if !self.mailbox.is_empty() {
+            *self.before.borrow_mut() = next.map(EventFrame::title);
+            self.serve_waiting();
+        }
+        self.sample_by_time();
+        let contexts = self.contexts.borrow().clone();
+        contexts.iter().for_each(|context| context.refresh());
+    }
+
+    /// How many frames each context has at this moment.
+    fn depths(&self) -> Vec<(i64, usize)> {
+        self.contexts.borrow().iter().map(|context| (context.link.id, context.depth())).collect()
+    }
+}
+
+/// The outcome of a handler's run. A handler that can run only once is not asked to run again: `go again` is refused.
+fn first<T, E>(outcome: Option<Result<T, E>>) -> Result<T, E> {
+    outcome.unwrap_or_else(|| unreachable!("a handler that runs once was asked to run again"))
+}

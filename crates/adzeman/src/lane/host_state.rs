@@ -1,0 +1,308 @@
+//! A host while it runs: the parts of its state, its contexts, and what concerns more than one of them.
+
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, OnceLock};
+use std::time::{Duration, Instant};
+
+use adzeman_core::breakpoint::{Breakpoint, BreakpointId};
+use adzeman_core::breakpoint::{BreakpointSpec, HitRule, OwnerId, Site, Status};
+use adzeman_core::decide::Said;
+use adzeman_core::evaluation::Limits;
+use adzeman_core::source::{SourceFacts, SourceId};
+
+use super::budget::Timer;
+use super::hold::Go;
+use super::link::ContextLink;
+use crate::discovery::{is_token, new_token};
+use crate::object::Opened;
+use crate::state::breakpoints::{Breakpoints, Library};
+use crate::state::clients::{Client, Clients, Way, Work};
+use crate::state::clock::Clock;
+use crate::state::lock;
+use crate::state::notice::{Notice, Text, Tone};
+use crate::state::sources::SourceBook;
+
+/// What breakpoints have to be bound anew for. Everything is, whatever it is; who changes that finds here what there is to know.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Changed {
+    /// This source is new.
+    Source(SourceId),
+    /// The breakpoints of this client, or whether they are armed, or what it calls a library.
+    Client(OwnerId),
+    /// Maps of sources.
+    Maps,
+    /// Breakpoints that were set for one run are gone.
+    Temporary,
+}
+
+/// The contexts of a host, on whatever thread they are.
+#[derive(Default)]
+pub(crate) struct Contexts {
+    all: Mutex<Vec<Arc<ContextLink>>>,
+    last: AtomicI64,
+}
+
+impl Contexts {
+    pub(crate) fn all(&self) -> Vec<Arc<ContextLink>> {
+        lock(&self.all).clone()
+    }
+
+    pub(crate) fn get(&self, id: i64) -> Option<Arc<ContextLink>> {
+        lock(&self.all).iter().find(|context| context.id == id).cloned()
+    }
+
+    /// A number for the next one.
+    pub(crate) fn next_id(&self) -> i64 {
+        self.last.fetch_add(1, SeqCst) + 1
+    }
+}
+
+/// Whether scripts are held until someone is there.
+#[derive(Default)]
+pub(crate) struct Opening {
+    /// Whether anything was opened that someone could come by.
+    pub(crate) is_open: AtomicBool,
+    /// Scripts are held until this time for someone to attach, and whether the first line stops then.
+    holding_out: Mutex<Option<(Instant, bool)>>,
+    /// What is asked of clients that come over TCP.
+    token: Mutex<String>,
+}
+
+impl Opening {
+    /// Has scripts held, for at most `limit`, until someone is attached and ready; `stops` is whether their first line stops.
+    pub(crate) fn hold_out(&self, limit: Duration, stops: bool) {
+        *lock(&self.holding_out) = Instant::now().checked_add(limit).map(|until| (until, stops));
+    }
+
+    /// Until when scripts are held, and whether their first line stops then.
+    pub(crate) fn holds_out(&self) -> Option<(Instant, bool)> {
+        *lock(&self.holding_out)
+    }
+
+    pub(crate) fn token(&self) -> String {
+        lock(&self.token).clone()
+    }
+
+    pub(crate) fn set_token(&self, token: String) {
+        *lock(&self.token) = token;
+    }
+
+    /// Whether a client that came over TCP has the right token.
+    pub(crate) fn is_token(&self, given: &str) -> bool {
+        let right = self.token();
+        !right.is_empty() && is_token(given, &right)
+    }
+}
+
+/// A host while it runs.
+pub(crate) struct HostState {
+    pub(crate) name: String,
+    pub(crate) opened: Arc<Opened>,
+    pub(crate) clock: Arc<Clock>,
+    pub(crate) clients: Clients,
+    pub(crate) sources: SourceBook,
+    pub(crate) breakpoints: Breakpoints,
+    pub(crate) contexts: Contexts,
+    pub(crate) opening: Opening,
+    pub(crate) closing: AtomicBool,
+    started: Instant,
+    /// How many stops there were.
+    pub(crate) stops: AtomicU64,
+    last_monitor: AtomicU64,
+    timer: OnceLock<Timer>,
+    /// How much evaluations may take.
+    limits: Mutex<Limits>,
+    /// Whether someone looks for evaluations that cannot be interrupted.
+    pub(super) is_watched_over: Mutex<bool>,
+}
+
+impl HostState {
+    pub(crate) fn new(name: String, opened: Opened, observers_only: bool) -> Self {
+        let opening = Opening::default();
+        // Without randomness there is no token, and nobody comes in over TCP.
+        opening.set_token(new_token().unwrap_or_default());
+        Self {
+            name,
+            opened: Arc::new(opened),
+            clock: Arc::new(Clock::new()),
+            clients: Clients::new(observers_only),
+            sources: SourceBook::default(),
+            breakpoints: Breakpoints::default(),
+            contexts: Contexts::default(),
+            opening,
+            closing: AtomicBool::new(false),
+            started: Instant::now(),
+            stops: AtomicU64::new(0),
+            last_monitor: AtomicU64::new(0),
+            timer: OnceLock::new(),
+            limits: Mutex::default(),
+            is_watched_over: Mutex::default(),
+        }
+    }
+
+    pub(crate) fn up_for(&self) -> Duration {
+        self.started.elapsed()
+    }
+
+    /// Whether anyone is attached.
+    #[inline]
+    pub(crate) fn is_attached(&self) -> bool {
+        self.clients.is_any_attached()
+    }
+
+    /// How much evaluations may take.
+    pub(crate) fn limits(&self) -> Limits {
+        *lock(&self.limits)
+    }
+
+    pub(crate) fn set_limits(&self, limits: Limits) {
+        *lock(&self.limits) = limits;
+    }
+
+    /// Someone is there and ready, or the time is over.
+    pub(crate) fn let_scripts_begin(&self) {
+        self.clients.is_now_ready();
+        *lock(&self.opening.holding_out) = None;
+    }
+
+    /// The thread that watches time budgets, started when it is first needed.
+    pub(crate) fn timer(&self) -> &Timer {
+        self.timer.get_or_init(|| Timer::start(self.clock.clone()))
+    }
+
+    pub(crate) fn next_monitor(&self) -> u64 {
+        self.last_monitor.fetch_add(1, SeqCst) + 1
+    }
+
+    pub(crate) fn add_context(&self, context: Arc<ContextLink>) {
+        let id = context.id;
+        lock(&self.contexts.all).push(context);
+        self.clients.tell(Notice::Context { id, is_open: true });
+    }
+
+    pub(crate) fn remove_context(&self, id: i64) {
+        lock(&self.contexts.all).retain(|context| context.id != id);
+        self.clients.tell(Notice::Context { id, is_open: false });
+    }
+
+    /// Adds a client that has not attached yet, unless too many came its way already, or the host ends.
+    pub(crate) fn add_client(&self, way: Way, work: Arc<dyn Work>) -> Option<Arc<Client>> {
+        if self.closing.load(SeqCst) {
+            return None;
+        }
+        self.clients.add(way, work)
+    }
+
+    /// Forgets a client: all that it set goes, and when it controlled, every stop is released. One that vanished may have asked
+    /// for its stop to be kept for a while.
+    pub(crate) fn remove_client(&self, client: &Client, has_vanished: bool) {
+        let gone = self.clients.remove(client, has_vanished, |controlled| {
+            self.breakpoints.forget_client(client.owner);
+            self.sources.forget_maps_of(client.owner).into_iter().for_each(|id| self.map_source(id));
+            if controlled {
+                self.set_limits(Limits::default());
+            }
+        });
+        self.rebind(Changed::Client(client.owner));
+        if gone.releases {
+            self.contexts.all().iter().for_each(|context| context.let_go(context.standing.stop(), Go::Freely));
+        }
+    }
+
+    /// Finds the map of a source that was compiled from something else. A broken one is told of, and ignored.
+    fn map_source(&self, id: SourceId) {
+        if let Some(trouble) = self.sources.map(id) {
+            self.clients.tell(Notice::text(Tone::Important, trouble));
+        }
+    }
+
+    /// Takes the map of a script from a client, if there are not too many; sources that are loaded already are mapped anew.
+    pub(crate) fn give_map(&self, owner: OwnerId, path: String, map: &str) -> bool {
+        let Some(ids) = self.sources.give_map(owner, path, map) else { return false };
+        ids.into_iter().for_each(|id| self.map_source(id));
+        self.rebind(Changed::Maps);
+        true
+    }
+
+    /// Takes a source that an engine loaded; breakpoints that waited for it bind.
+    pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
+        let (id, is_new) = self.sources.add(facts);
+        if is_new {
+            self.map_source(id);
+            self.clients.tell(Notice::Source(id));
+        }
+        // Breakpoints may have been set by a client that is yet to attach.
+        if is_new && !self.breakpoints.is_empty() {
+            self.rebind(Changed::Source(id));
+        }
+        id
+    }
+
+    /// Removes all breakpoints of a client.
+    pub(crate) fn remove_breakpoints_of(&self, owner: OwnerId) {
+        self.breakpoints.remove_of(owner);
+        self.rebind(Changed::Client(owner));
+    }
+
+    /// Replaces the breakpoints of a client that `covers` picks out.
+    pub(crate) fn set_breakpoints(
+        &self,
+        owner: OwnerId,
+        covers: impl Fn(&Site) -> bool,
+        specs: Vec<BreakpointSpec>,
+    ) -> Vec<Arc<Breakpoint>> {
+        let set = self.breakpoints.replace(owner, covers, specs);
+        self.rebind(Changed::Client(owner));
+        set
+    }
+
+    /// Adds a breakpoint that goes at the next stop.
+    pub(crate) fn add_temporary(&self, owner: OwnerId, site: Site, hits: HitRule) -> Status {
+        let added: BreakpointId = self.breakpoints.add_temporary(owner, site, hits);
+        self.rebind(Changed::Client(owner));
+        self.breakpoints.status_of(added)
+    }
+
+    /// Removes the breakpoints that were set for one run only.
+    pub(crate) fn end_temporary(&self) {
+        if self.breakpoints.remove_temporary() {
+            self.rebind(Changed::Temporary);
+        }
+    }
+
+    /// Arms the breakpoints of a client, or disarms all of them.
+    pub(crate) fn set_armed(&self, owner: OwnerId, armed: bool) {
+        if self.breakpoints.set_armed(owner, armed) {
+            self.rebind(Changed::Client(owner));
+        }
+    }
+
+    /// Takes what a client calls a library.
+    pub(crate) fn set_library(&self, owner: OwnerId, library: Library) {
+        self.breakpoints.set_library(owner, library);
+        self.rebind(Changed::Client(owner));
+    }
+
+    /// Binds breakpoints anew, has every context take notice, and tells clients of what binds elsewhere.
+    pub(crate) fn rebind(&self, changed: Changed) {
+        tracing::debug!(?changed, "breakpoints are bound anew");
+        let contexts = self.contexts.all();
+        let syntax = contexts.first().map(|context| context.syntax.clone());
+        let find_uses =
+            |text: &str, name: &str| syntax.as_ref().map(|syntax| syntax.uses_of(text, name)).unwrap_or_default();
+        let elsewhere = self.breakpoints.bind(&self.sources, &self.opened.kind_names(), &find_uses);
+        for context in contexts {
+            context.interrupt();
+        }
+        for now in elsewhere {
+            self.clients.tell_one(now.breakpoint.owner, Notice::Breakpoint(Box::new(now)));
+        }
+    }
+
+    /// Sends what a breakpoint said to the client that set it.
+    pub(crate) fn tell_said(&self, said: &Said) {
+        let tone = if said.is_trouble { Tone::Important } else { Tone::Said };
+        let (text, place) = (format!("{}\n", said.text), said.place);
+        self.clients.tell_one(said.owner, Notice::Text(Box::new(Text { tone, text, place, rings: said.rings })));
+    }
+}

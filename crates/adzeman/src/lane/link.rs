@@ -1,0 +1,114 @@
+//! A context as other threads see it: what it is told and asked, and whether it runs.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+
+use adzeman_core::engine::{Interrupt, Syntax};
+use adzeman_core::evaluation::{Cancel, Inside, UnderWay};
+use crossbeam_channel::Sender;
+
+use super::hold::Go;
+use super::mail::{Mail, SafePoint, Ticket};
+use crate::state::lock;
+use crate::state::standing::Standing;
+
+/// A context as other threads see it.
+pub(crate) struct ContextLink {
+    pub(crate) id: i64,
+    pub(crate) name: String,
+    pub(crate) syntax: Arc<dyn Syntax>,
+    pub(super) mailbox: Sender<Mail>,
+    pub(super) pause_wanted: AtomicBool,
+    pub(super) first_stop_wanted: AtomicBool,
+    pub(super) budget_over: AtomicBool,
+    /// Set with anything that the script thread must take notice of.
+    pub(super) attention: Arc<AtomicBool>,
+    pub(super) interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
+    pub(crate) standing: Standing,
+}
+
+impl ContextLink {
+    pub(super) fn new(id: i64, name: &str, syntax: Arc<dyn Syntax>, mailbox: Sender<Mail>) -> Self {
+        Self {
+            id,
+            name: name.to_owned(),
+            syntax,
+            mailbox,
+            pause_wanted: AtomicBool::new(false),
+            first_stop_wanted: AtomicBool::new(false),
+            budget_over: AtomicBool::new(false),
+            // At the first look it catches up.
+            attention: Arc::new(AtomicBool::new(true)),
+            interrupt: Mutex::new(None),
+            standing: Standing::default(),
+        }
+    }
+
+    /// Posts a job; false when the context is gone.
+    pub(crate) fn post(&self, mail: Mail) -> bool {
+        self.mailbox.send(mail).is_ok()
+    }
+
+    /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
+    pub(crate) fn interrupt(&self) -> bool {
+        self.attention.store(true, Ordering::SeqCst);
+        let interrupt = lock(&self.interrupt).clone();
+        interrupt.is_some_and(|interrupt| interrupt.interrupt())
+    }
+
+    /// Asks the context to stop at its next line.
+    pub(crate) fn ask_pause(&self) -> bool {
+        self.pause_wanted.store(true, Ordering::SeqCst);
+        self.interrupt()
+    }
+
+    /// Asks the context to stop at the first line of a source that is no library.
+    pub(crate) fn ask_first_stop(&self) {
+        self.first_stop_wanted.store(true, Ordering::SeqCst);
+        self.interrupt();
+    }
+
+    /// The handler under way has used up its time: its next line is looked at.
+    pub(crate) fn budget_is_over(&self) {
+        self.budget_over.store(true, Ordering::SeqCst);
+        self.interrupt();
+    }
+
+    /// The handler is done, or another one begins.
+    pub(crate) fn forget_budget(&self) {
+        self.budget_over.store(false, Ordering::SeqCst);
+    }
+
+    /// The evaluation that has begun and is not done.
+    pub(crate) fn under_way(&self) -> Option<UnderWay> {
+        lock(&self.interrupt).as_ref()?.under_way()
+    }
+
+    /// What the script itself is in at this moment, where that keeps it from coming to a safe point.
+    pub(crate) fn inside(&self) -> Option<Inside> {
+        let interrupt = lock(&self.interrupt).clone();
+        interrupt.and_then(|interrupt| interrupt.inside())
+    }
+
+    /// Whether it was asked to stop at its next line, and has come to none.
+    pub(crate) fn is_to_pause(&self) -> bool {
+        self.pause_wanted.load(Ordering::SeqCst)
+    }
+
+    /// Whether the host has it open still.
+    pub(crate) fn is_open(&self) -> bool {
+        lock(&self.interrupt).is_some()
+    }
+
+    /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
+    /// gone on, and stopped again.
+    pub(crate) fn let_go(&self, stop: u64, go: Go) {
+        self.standing.told_to_go(stop);
+        let work = Box::new(move |point: &mut SafePoint<'_>| {
+            if let Some(hold) = point.hold.filter(|hold| hold.number == stop) {
+                hold.let_go(go);
+            }
+        });
+        self.post(Mail { context: self.id, ticket: Arc::new(Ticket::new(Cancel::default())), work });
+    }
+}

@@ -1,0 +1,132 @@
+//! Why a request was not done.
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::host::HostError;
+use adzeman_dap::ErrorCode;
+use thiserror::Error;
+
+/// Why a request was not done; turned into a response in one place.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub(crate) enum SessionError {
+    #[error("'{command}' is not understood here; see the capabilities in the answer to 'initialize'")]
+    UnknownRequest { command: String },
+    #[error("the arguments of '{command}' do not fit: {why}")]
+    BadArguments { command: String, why: String },
+    #[error("'{command}' came too early: {expected} must come first")]
+    TooEarly { command: String, expected: &'static str },
+    #[error("there is no context {0}; ask 'threads' for those that are there")]
+    NoContext(i64),
+    #[error("{0} is running; pause it first, or wait until it stops")]
+    Running(String),
+    #[error("{0} is not stopped, so it cannot go on; it is held only while another context of its thread is stopped")]
+    NotStopped(String),
+    #[error("{0} has not come to a point where it can be looked at; is it waiting for something, or in a long call?")]
+    NoSafePoint(String),
+    #[error(
+        "{0} runs no script, and its host has not looked here for a while; it may be busy, or not call `poll` while it waits"
+    )]
+    NoScriptRuns(String),
+    #[error("{0} is gone")]
+    Gone(String),
+    #[error("the value {0} was shown at an earlier stop and is gone; look again from the stack or the scopes")]
+    StaleReference(i64),
+    #[error("there is no source {0}")]
+    NoSource(String),
+    #[error("the text of {0} is not known to the host")]
+    NoText(String),
+    #[error("line {0} is not a line; lines count from {1}")]
+    BadLine(i64, i64),
+    #[error("no event is being handled here, so none can be delivered again")]
+    NoEvent,
+    #[error("the host says that {0} cannot be delivered again: what handles it can run only once")]
+    NotRepeatable(String),
+    #[error("it was not said where to go on to: give a line with the path of its source, or an event")]
+    NowhereToGo,
+    #[error("that cannot be reached: {0}")]
+    Unreachable(String),
+    #[error(
+        "this host asks for its token: 'adzeman attach' finds it for hosts of the same user; an editor gives it as 'token' \
+         in its 'attach' request"
+    )]
+    NeedsToken,
+    #[error("that is not this host's token; it is a new one at each start")]
+    WrongToken,
+    #[error("this client observes, and {0} controls: it may look, and nothing else; 'take over' takes control")]
+    Observes(String),
+    #[error("this host lets clients look, and nothing else")]
+    ObserversOnly,
+    #[error("not in scope here: {0}")]
+    NotInScope(String),
+    #[error("'{0}' is no variable here; only names and fields are looked up under the pointer, nothing is run")]
+    NothingToHover(String),
+    #[error("{0} has nothing inside that could be a row")]
+    NoRows(String),
+    #[error("cannot read that: {0}")]
+    BadExpression(String),
+    #[error("{0} monitors are as many as there can be; end some first")]
+    TooManyMonitors(usize),
+    #[error("{0} source maps, of {1} bytes in all, are as many as a host takes from its clients")]
+    TooManyMaps(usize, usize),
+    #[error("there is no monitor {0} of this client")]
+    NoMonitor(u64),
+    #[error("this host has no contexts yet; scripts show up here when it opens them")]
+    NoContexts,
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    #[error(transparent)]
+    Host(#[from] HostError),
+    #[error("it was cancelled")]
+    Cancelled,
+    #[error("a fault inside the debugger ended '{command}'; the session goes on")]
+    Fault { command: String },
+    #[error("{0} requests wait for their answers already; wait for some of them, or cancel them")]
+    TooManyWaiting(usize),
+    #[error("{context} is in {native}, in one call that cannot be interrupted; it is released the moment that returns")]
+    Stuck { context: String, native: String },
+    #[error("{most} clients are attached {way} already, as many as there can be; one of them must leave first")]
+    NoPlace { most: usize, way: &'static str },
+    #[error("the answer could not be written: {0}")]
+    Unwritable(#[from] serde_json::Error),
+}
+
+impl SessionError {
+    /// What programs tell it from others by.
+    pub(super) fn code(&self) -> ErrorCode {
+        match self {
+            Self::UnknownRequest { .. } | Self::BadArguments { .. } => ErrorCode::NotUnderstood,
+            Self::TooEarly { .. } => ErrorCode::TooEarly,
+            Self::NeedsToken | Self::WrongToken => ErrorCode::NotLetIn,
+            Self::Observes(_) | Self::ObserversOnly => ErrorCode::Observes,
+            Self::NoPlace { .. } | Self::TooManyWaiting(_) | Self::TooManyMaps(..) | Self::TooManyMonitors(_) => {
+                ErrorCode::Full
+            }
+            Self::NoContext(_) | Self::NoContexts | Self::Gone(_) | Self::StaleReference(_) => ErrorCode::Gone,
+            Self::Running(_) | Self::NotStopped(_) => ErrorCode::NotStopped,
+            Self::NoSafePoint(_) | Self::NoScriptRuns(_) | Self::Stuck { .. } => ErrorCode::Busy,
+            Self::Cancelled => ErrorCode::Cancelled,
+            Self::BadExpression(_) => ErrorCode::Syntax,
+            Self::NotInScope(_) => ErrorCode::NotInScope,
+            Self::Host(_) => ErrorCode::Host,
+            Self::Fault { .. } | Self::Unwritable(_) => ErrorCode::Fault,
+            Self::Engine(error) => code_of_engine(error),
+            _ => ErrorCode::Other,
+        }
+    }
+}
+
+fn code_of_engine(error: &EngineError) -> ErrorCode {
+    match error {
+        EngineError::Syntax(_) => ErrorCode::Syntax,
+        EngineError::Cancelled => ErrorCode::Cancelled,
+        EngineError::Raised(_)
+        | EngineError::OverLimit { .. }
+        | EngineError::OverTime { .. }
+        | EngineError::OverMemory { .. } => ErrorCode::Raised,
+        EngineError::NoName { .. } => ErrorCode::NotInScope,
+        EngineError::NotAssignable { .. } => ErrorCode::NotAssignable,
+        EngineError::StaleHandle => ErrorCode::Gone,
+        EngineError::Host(_) => ErrorCode::Host,
+        _ => ErrorCode::Other,
+    }
+}

@@ -1,0 +1,159 @@
+//! The breakpoints of all clients: what is set, where it binds, and what of that is armed.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex};
+
+use adzeman_core::breakpoint::{
+    Armed, Breakpoint, BreakpointId, BreakpointSpec, BreakpointStore, FindUses, HitRule, OwnerId, Resolved, Site,
+    Status,
+};
+use adzeman_core::source::{Source, SourceId, SourceLine, Sources};
+
+use super::lock;
+use super::sources::{SourceBook, belongs_to};
+
+/// The breakpoints of a host.
+#[derive(Default)]
+pub(crate) struct Breakpoints {
+    store: Mutex<BreakpointStore>,
+    resolved: Mutex<Vec<Resolved>>,
+    armed: Mutex<Arc<Armed>>,
+    /// Clients whose breakpoints are disarmed, all of them.
+    disarmed: Mutex<HashSet<OwnerId>>,
+    /// What each client calls a library.
+    libraries: Mutex<HashMap<OwnerId, Library>>,
+    /// Lines with breakpoints that are armed by watching lines, and why.
+    watched: Mutex<HashMap<SourceLine, &'static str>>,
+}
+
+impl Breakpoints {
+    /// What is armed now.
+    pub(crate) fn armed(&self) -> Arc<Armed> {
+        lock(&self.armed).clone()
+    }
+
+    /// How breakpoints bind now.
+    pub(crate) fn resolved(&self) -> Vec<Resolved> {
+        lock(&self.resolved).clone()
+    }
+
+    /// Whether none is set.
+    pub(crate) fn is_empty(&self) -> bool {
+        lock(&self.store).is_empty()
+    }
+
+    /// Forgets all that a client has set.
+    pub(crate) fn forget_client(&self, owner: OwnerId) {
+        self.remove_of(owner);
+        lock(&self.disarmed).remove(&owner);
+        lock(&self.libraries).remove(&owner);
+    }
+
+    /// Removes all breakpoints of a client.
+    pub(crate) fn remove_of(&self, owner: OwnerId) {
+        lock(&self.store).remove_owner(owner);
+    }
+
+    /// Replaces the breakpoints of a client that `covers` picks out.
+    pub(crate) fn replace(
+        &self,
+        owner: OwnerId,
+        covers: impl Fn(&Site) -> bool,
+        specs: Vec<BreakpointSpec>,
+    ) -> Vec<Arc<Breakpoint>> {
+        lock(&self.store).replace(owner, covers, specs)
+    }
+
+    /// Adds a breakpoint that goes at the next stop.
+    pub(crate) fn add_temporary(&self, owner: OwnerId, site: Site, hits: HitRule) -> BreakpointId {
+        let spec = BreakpointSpec { hits, temporary: true, ..BreakpointSpec::at(site) };
+        lock(&self.store).add(owner, spec).id
+    }
+
+    /// Removes the breakpoints that were set for one run only; whether there were any.
+    pub(crate) fn remove_temporary(&self) -> bool {
+        lock(&self.store).remove_temporary()
+    }
+
+    /// Where a breakpoint binds.
+    pub(crate) fn status_of(&self, id: BreakpointId) -> Status {
+        let resolved = self.resolved().into_iter().find(|now| now.breakpoint.id == id);
+        resolved.map_or(Status::Bound(Vec::new()), |now| now.status)
+    }
+
+    /// Arms the breakpoints of a client, or disarms all of them; whether that changes anything.
+    pub(crate) fn set_armed(&self, owner: OwnerId, armed: bool) -> bool {
+        let mut disarmed = lock(&self.disarmed);
+        if armed { disarmed.remove(&owner) } else { disarmed.insert(owner) }
+    }
+
+    /// Takes what a client calls a library.
+    pub(crate) fn set_library(&self, owner: OwnerId, library: Library) {
+        lock(&self.libraries).insert(owner, library);
+    }
+
+    /// Binds all breakpoints anew, and arms them; answers those that bind elsewhere now.
+    pub(crate) fn bind(&self, book: &SourceBook, kinds: &[String], find_uses: &FindUses<'_>) -> Vec<Resolved> {
+        let library = self.library(&book.look());
+        // Held throughout: of two who arm at once, the one who saw more sources or breakpoints must come last.
+        let mut last = lock(&self.resolved);
+        let resolved = lock(&self.store).resolve(&book.look(), kinds, find_uses);
+        let armed = {
+            let disarmed = lock(&self.disarmed);
+            let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
+            Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
+                .with_maps(book.look().maps().clone())
+        };
+        *lock(&self.armed) = Arc::new(armed);
+        let before = std::mem::replace(&mut *last, resolved.clone());
+        drop(last);
+        let has_changed = |now: &Resolved| {
+            let held = before.iter().find(|held| held.breakpoint.id == now.breakpoint.id);
+            held.is_some_and(|held| held.status != now.status)
+        };
+        resolved.into_iter().filter(has_changed).collect()
+    }
+
+    /// The sources that steps pass over.
+    fn library(&self, sources: &Sources) -> HashSet<SourceId> {
+        let libraries = lock(&self.libraries);
+        let newest = sources.newest();
+        let is_held = |source: &&&Arc<Source>| {
+            let originals: Vec<_> = sources.originals(source.id).collect();
+            libraries.values().any(|library| library.holds(&source.facts.name, &originals))
+        };
+        newest.iter().filter(is_held).map(|source| source.id).collect()
+    }
+
+    /// Notes how a line is armed.
+    pub(crate) fn note_armed(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        let mut watched = lock(&self.watched);
+        match watched_because {
+            Some(why) => watched.insert(place, why),
+            None => watched.remove(&place),
+        };
+    }
+
+    /// Why a line is armed by watching lines, if it is.
+    pub(crate) fn watched_because(&self, place: SourceLine) -> Option<&'static str> {
+        lock(&self.watched).get(&place).copied()
+    }
+}
+
+/// What a client calls a library: some sources, or all but its own.
+#[derive(Debug, Default)]
+pub(crate) struct Library {
+    pub(crate) paths: Vec<String>,
+    pub(crate) own: Vec<String>,
+}
+
+impl Library {
+    /// Whether a source, with what it was written as, is in it. A compiled one is one's own if some of it is.
+    fn holds(&self, name: &str, originals: &[&str]) -> bool {
+        let is_in = |paths: &[String], name: &str| paths.iter().any(|path| belongs_to(name, path));
+        let is_own = is_in(&self.own, name) || originals.iter().any(|name| is_in(&self.own, name));
+        let is_passed =
+            is_in(&self.paths, name) || !originals.is_empty() && originals.iter().all(|name| is_in(&self.paths, name));
+        is_passed || !self.own.is_empty() && !is_own
+    }
+}
