@@ -7,7 +7,7 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
+use adzeman_dap::{Decoder, Event, Message, Request, Response, encode};
 use serde_json::{Value as Json, json};
 
 /// A client of the protocol.
@@ -45,16 +45,15 @@ impl Client {
     pub fn over(mut reader: impl Read + Send + 'static, writer: impl Write + Send + 'static) -> Self {
         let (sender, messages) = mpsc::channel();
         thread::spawn(move || {
-            let (mut held, mut chunk) = (Vec::new(), [0; 8192]);
+            let (mut decoder, mut chunk) = (Decoder::default(), [0; 8192]);
             loop {
-                while let Ok(Decoded::Message { message, consumed }) = decode(&held) {
-                    held.drain(..consumed);
+                while let Ok(Some((message, _))) = decoder.next_message() {
                     if sender.send(message).is_err() {
                         return;
                     }
                 }
                 match reader.read(&mut chunk) {
-                    Ok(count) if count > 0 => held.extend_from_slice(&chunk[..count]),
+                    Ok(count) if count > 0 => decoder.push(&chunk[..count]),
                     _ => return,
                 }
             }

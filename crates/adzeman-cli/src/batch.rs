@@ -5,23 +5,16 @@ use std::io::{self, BufRead, BufReader};
 use std::time::Duration;
 
 use crate::args::{Attach, Run, SessionOptions, Start};
-use crate::command::{self, Command};
+use crate::command::Command;
 use crate::error::CliError;
-use crate::launch::{Launch, Launched, Marked};
 use crate::project::Project;
 use crate::prompt;
+use crate::reach::launch::{Launch, Marked};
 use crate::reach::{self, Reached};
 use crate::render::Printer;
 use crate::report::Report;
-use crate::session::{Manner, Opening, Owned, Session};
+use crate::session::{Manner, Next, Opening, Owned, Session, launch_shown, run_line};
 use crate::signals;
-
-/// Whether a session goes on after a command.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Next {
-    Ask,
-    Leave,
-}
 
 /// Where commands come from.
 enum Commands {
@@ -142,19 +135,6 @@ fn control(launch: Launch, options: &SessionOptions, printer: &Printer) -> Resul
     }
 }
 
-/// Starts a host, saying exactly what is run.
-pub(crate) fn launch_shown(
-    launch: &Launch,
-    marked: &Marked,
-    printer: &Printer,
-) -> Result<(Launched, Reached), CliError> {
-    printer.remark(&launch.shown());
-    let show = printer.show_line();
-    let (launched, reached) = Launched::start(launch, marked, &show)?;
-    printer.remark(&format!("started as process {}", launched.id()));
-    Ok((launched, reached))
-}
-
 /// Runs commands up to the first that fails; at the end, leaves.
 fn run_lines(session: &mut Session<'_>, input: impl BufRead, file: &str) -> Result<(), CliError> {
     for (number, line) in (1..).zip(input.lines()) {
@@ -173,24 +153,4 @@ fn run_lines(session: &mut Session<'_>, input: impl BufRead, file: &str) -> Resu
         }
     }
     run_line(session, "leave", true).map(|_| ())
-}
-
-/// Runs one line and prints what comes of it; errors are the caller's to print.
-pub(crate) fn run_line(session: &mut Session<'_>, line: &str, echo: bool) -> Result<Next, CliError> {
-    let command = command::parse(line)?;
-    if command == Command::Nothing {
-        return Ok(Next::Ask);
-    }
-    session.take_waiting()?;
-    // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen.
-    if !matches!(command, Command::Go(_)) {
-        session.show_unseen()?;
-    }
-    if echo {
-        session.printer.echo(&session.prompt(), line);
-    }
-    let next = if command == Command::Leave { Next::Leave } else { Next::Ask };
-    let report = session.run(command)?;
-    session.printer.report(Some(line), &report);
-    Ok(next)
 }

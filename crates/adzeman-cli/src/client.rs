@@ -9,13 +9,13 @@ use std::time::{Duration, Instant};
 use adzeman::discovery::Connection;
 use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
 use adzeman_dap::requests::CancelArguments;
-use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
+use adzeman_dap::{Decoder, ErrorCode, Event, Message, Request, Response, encode};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::error::CliError;
-use crate::launch::{self, Marked};
+use crate::error::{CliError, plain};
+use crate::reach::launch::{self, Marked};
 use crate::render::Progress;
 use crate::signals;
 
@@ -259,7 +259,9 @@ impl Client {
 /// An answer, understood.
 fn understood<B: DeserializeOwned>(command: &str, response: Response) -> Result<B, CliError> {
     if !response.success {
-        return Err(CliError::Refused(response.message.unwrap_or_else(|| format!("'{command}' was refused"))));
+        let code = response.body.as_ref().and_then(|body| body["error"]["id"].as_i64()).map(ErrorCode::of);
+        let why = response.message.unwrap_or_else(|| format!("'{command}' was refused"));
+        return Err(CliError::RefusedByHost { why, code: code.unwrap_or(ErrorCode::Other) });
     }
     serde_json::from_value(response.body.unwrap_or_default()).map_err(|why| bad(command, &why))
 }
@@ -275,12 +277,6 @@ impl Drop for Client {
     }
 }
 
-/// An error of the system without its number.
-pub(crate) fn plain(error: &io::Error) -> String {
-    let text = error.to_string().to_lowercase();
-    text.split(" (os error").next().unwrap_or(&text).to_owned()
-}
-
 /// Reads until the end; answers why it ended.
 fn read_all(
     mut reader: Connection,
@@ -288,14 +284,13 @@ fn read_all(
     onlooker: &Mutex<Option<Onlooker>>,
     marks: &Mutex<Option<Marked>>,
 ) -> String {
-    let mut held = Vec::new();
+    let mut decoder = Decoder::default();
     let mut chunk = vec![0; 64 * 1024];
     loop {
         loop {
-            match decode(&held) {
-                Ok(Decoded::NeedMore) => break,
-                Ok(Decoded::Message { message, consumed }) => {
-                    held.drain(..consumed);
+            match decoder.next_message() {
+                Ok(None) => break,
+                Ok(Some((message, _))) => {
                     if let (Message::Event(event), Some(marked)) =
                         (&message, &*marks.lock().unwrap_or_else(PoisonError::into_inner))
                     {
@@ -310,7 +305,7 @@ fn read_all(
         }
         match reader.read(&mut chunk) {
             Ok(0) => return "it closed the connection".to_owned(),
-            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Ok(count) => decoder.push(&chunk[..count]),
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return plain(&error),
         }

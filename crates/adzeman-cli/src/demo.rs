@@ -7,14 +7,12 @@ use std::thread;
 use std::time::Duration;
 
 use crate::args::Demo;
-use crate::batch::run_line;
 use crate::error::CliError;
-use crate::launch;
 use crate::project::Project;
 use crate::prompt;
-use crate::reach;
+use crate::reach::{self, launch};
 use crate::render::Printer;
-use crate::session::{Manner, Opening, Session};
+use crate::session::{Manner, Opening, Session, run_line};
 use crate::signals;
 
 /// How long the demo host may take to say where it listens.

@@ -2,6 +2,7 @@
 
 use std::io;
 
+use adzeman_dap::ErrorCode;
 use thiserror::Error;
 
 /// For `--help`.
@@ -34,6 +35,8 @@ pub(crate) enum CliError {
     HostGone(String),
     #[error("{0}")]
     Refused(String),
+    #[error("{why}")]
+    RefusedByHost { why: String, code: ErrorCode },
     #[error("the host does not answer '{0}'; it may be busy: try again, or leave")]
     NoAnswer(String),
     #[error("{0} was given up; what the host was doing for it ends")]
@@ -89,4 +92,10 @@ impl CliError {
             _ => false,
         }
     }
+}
+
+/// An error of the system without its number.
+pub(crate) fn plain(error: &io::Error) -> String {
+    let text = error.to_string().to_lowercase();
+    text.split(" (os error").next().unwrap_or(&text).to_owned()
 }

@@ -15,7 +15,7 @@ use ratatui::widgets::{Cell, Paragraph, Row, Sparkline, Table, Widget as _};
 use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 
 use crate::error::CliError;
-use crate::report::SampleRow;
+use crate::report::{SampleRow, cost};
 
 /// Samples that the course of a value is drawn from.
 const COURSE: usize = 20;
@@ -177,11 +177,6 @@ fn cells(shown: &Shown) -> Vec<Cell<'static>> {
         Cell::new(cost(row.cost_microseconds)),
         Cell::new(format!("{:.2}%{slowed}", row.share * 100.0)),
     ]
-}
-
-/// A time in the unit that fits.
-pub(crate) fn cost(microseconds: f64) -> String {
-    if microseconds < 1000.0 { format!("{microseconds:.0} µs") } else { format!("{:.1} ms", microseconds / 1000.0) }
 }
 
 /// The course of a value, from its least to its greatest.

@@ -2,29 +2,24 @@
 //! like any editor.
 //!
 //! ```text
-//!   a line typed ─▶ command::parse ─▶ run ─▶ client ◀── DAP ──▶ host
-//!                                      │
-//!                                      └─▶ report ─▶ render (for people) or JSON (for programs)
+//!   a line typed ─▶ command::parse ─▶ session ─▶ client ◀── DAP ──▶ host
+//!                                        │
+//!                                        └─▶ report ─▶ render (for people) or JSON (for programs)
 //! ```
 #![forbid(unsafe_code)]
 
-mod adapter;
 mod args;
 mod batch;
 mod client;
 mod command;
 mod demo;
 mod error;
-mod launch;
 mod live;
-mod maps;
-mod paths;
 mod project;
 mod prompt;
 mod reach;
 mod render;
 mod report;
-mod run;
 mod script_host;
 mod session;
 mod signals;
@@ -51,7 +46,7 @@ fn main() -> ExitCode {
         Verb::Start(start) => return end_with(batch::start(&start, &printer), &printer),
         Verb::Run(run) => return end_with(batch::run_script(&run, &printer), &printer),
         Verb::Script(script) => return script_host::run(&script),
-        Verb::Dap => adapter::serve(),
+        Verb::Dap => reach::adapter::serve(),
         Verb::Attach(attach) => batch::attach(&attach, &printer),
         Verb::Demo(demo) => demo::run(&demo, &printer),
         Verb::Lockside(options) => return adzeman_demo::main(&options),

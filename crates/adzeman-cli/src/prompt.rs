@@ -6,7 +6,6 @@ use std::path::PathBuf;
 use std::rc::Rc;
 
 use adzeman_dap::Event;
-use adzeman_dap::requests::{CompletionsArguments, CompletionsBody};
 use rustyline::completion::{Completer, Pair};
 use rustyline::error::ReadlineError;
 use rustyline::highlight::Highlighter;
@@ -15,30 +14,12 @@ use rustyline::history::FileHistory;
 use rustyline::validate::Validator;
 use rustyline::{Config, Context, Editor, ExternalPrinter, Helper};
 
-use crate::batch::{Next, run_line};
 use crate::client::Onlooker;
-use crate::command::{FORMS, VERBS};
 use crate::error::CliError;
 use crate::render::PROMPT;
-use crate::session::Session;
+use crate::session::{Next, Session, run_line};
 use crate::signals;
 
-/// What `look` knows besides expressions.
-const LOOKS: [&str; 13] = [
-    "stack",
-    "locals",
-    "captured",
-    "varargs",
-    "globals",
-    "built-ins",
-    "event",
-    "host",
-    "source",
-    "sources",
-    "contexts",
-    "events",
-    "watch",
-];
 /// Lines of history kept.
 const HISTORY_LINES: usize = 1000;
 
@@ -136,80 +117,6 @@ fn history_file() -> Option<PathBuf> {
     let folder = state.join("adzeman");
     std::fs::create_dir_all(&folder).ok()?;
     Some(folder.join("history"))
-}
-
-impl Session<'_> {
-    /// What the prompt shows: the context and line being looked at, or that the host runs.
-    pub(crate) fn prompt(&self) -> String {
-        let Some(stopped) = self.stopped else { return format!("{} runs ›", self.host.name) };
-        if !self.frames.is_empty() && self.frames.iter().all(|frame| frame.line <= 0) {
-            return format!("{} ›", self.host.name);
-        }
-        let context = self.selected.unwrap_or(stopped);
-        let place = self.frames.get(self.frame).filter(|frame| frame.line > 0 && context == stopped);
-        let line = place.map_or(String::new(), |frame| format!(":{}", frame.line));
-        format!("{}{line} ›", self.context_name(context))
-    }
-
-    /// What could stand for the last word of `line`, and where that word begins.
-    fn completions(&mut self, line: &str) -> (usize, Vec<String>) {
-        let start =
-            line.len() - line.chars().rev().take_while(|c| !c.is_whitespace()).map(char::len_utf8).sum::<usize>();
-        let word = &line[start..];
-        let words: Vec<_> = line[..start].split_whitespace().collect();
-        let own: Vec<String> = match words[..] {
-            [] => VERBS.iter().map(|(name, ..)| (*name).to_owned()).collect(),
-            ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
-            ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
-            ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),
-            ["enable" | "disable" | "remove"] | ["look", "break"] => self.breakpoint_names(),
-            ["keep"] => self.breakpoint_names().into_iter().chain(["watches".to_owned()]).collect(),
-            ["unwatch"] | ["look", "watch"] => self.watches.iter().map(|held| held.number.to_string()).collect(),
-            ["unmonitor"] => self.monitors.iter().map(|held| held.number.to_string()).collect(),
-            ["look", .., "as"] => FORMS.iter().map(|(name, _)| (*name).to_owned()).collect(),
-            ["look"] => {
-                let (start, found) = self.expression_completions(line);
-                let own = LOOKS.iter().filter(|name| name.starts_with(word)).map(|name| (*name).to_owned());
-                return (start, if start == line.len() - word.len() { own.chain(found).collect() } else { found });
-            }
-            ["monitor", .., "on"] => self.event_names().collect(),
-            ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
-            ["go", "next"] => self.event_names().collect(),
-            ["break", "on"] => {
-                self.event_names().chain(["error", "every", "change", "write", "read"].map(str::to_owned)).collect()
-            }
-            ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
-            ["break", "at"] => self.source_names(),
-            _ => return self.expression_completions(line),
-        };
-        (start, own.into_iter().filter(|name| name.starts_with(word)).collect())
-    }
-
-    fn event_names(&self) -> impl Iterator<Item = String> + '_ {
-        self.host.events.iter().filter_map(|kind| Some(kind["name"].as_str()?.to_owned()))
-    }
-
-    fn breakpoint_names(&self) -> Vec<String> {
-        let name = |held: &crate::session::Held| held.wanted.name.clone().unwrap_or_else(|| held.number.to_string());
-        self.breakpoints.iter().map(name).chain(["all".to_owned()]).collect()
-    }
-
-    fn source_names(&mut self) -> Vec<String> {
-        let body: Result<adzeman_dap::requests::LoadedSourcesBody, _> =
-            self.client.ask_soon("loadedSources", &serde_json::json!({}));
-        let sources = body.map(|body| body.sources).unwrap_or_default();
-        sources.into_iter().filter_map(|source| Some(format!("{}:", source.name?))).collect()
-    }
-
-    fn expression_completions(&mut self, line: &str) -> (usize, Vec<String>) {
-        let is_part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | ':' | '[' | ']');
-        let start = line.len() - line.chars().rev().take_while(|c| is_part(*c)).map(char::len_utf8).sum::<usize>();
-        let column = i64::try_from(line.chars().count()).unwrap_or(0).saturating_add(1);
-        let arguments = CompletionsArguments { frame_id: self.frame_id(), text: line.to_owned(), column };
-        let body: Result<CompletionsBody, _> = self.client.ask_soon("completions", &arguments);
-        let targets = body.map(|body| body.targets).unwrap_or_default();
-        (start, targets.into_iter().map(|target| target.label).collect())
-    }
 }
 
 /// Completes by asking the session.

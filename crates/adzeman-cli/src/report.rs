@@ -3,7 +3,7 @@
 use adzeman_dap::extra::{ShapeLine, TableRow};
 use serde::Serialize;
 
-use crate::paths::Stale;
+use crate::project::Stale;
 
 /// A named value.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
@@ -427,4 +427,9 @@ pub(crate) enum Notice {
     Breakpoint { number: usize, bound: bool, note: Option<String> },
     /// The host dropped messages that this client was too slow for.
     Dropped { messages: u64 },
+}
+
+/// A time in the unit that fits.
+pub(crate) fn cost(microseconds: f64) -> String {
+    if microseconds < 1000.0 { format!("{microseconds:.0} µs") } else { format!("{:.1} ms", microseconds / 1000.0) }
 }

@@ -1,20 +1,20 @@
 //! The company: frame by frame.
 
+use std::fmt;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
-use std::{fmt, io};
 
 use adzeman::core::source::TextDigest;
-use adzeman::{About, Event, EventKind, Host, Listen, ListenError, SharedObject, StartError};
+use adzeman::{About, Event, EventKind, Host, HostBuilder, Listen, SharedObject};
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
 use crate::Options;
 use crate::books::{Books, Passage};
 use crate::canal::{self, LOCKS, Locks, Pound, Side, Sides, flow, order_gate};
+use crate::error::LocksideError;
 use crate::scripts::{Keeper, Ledger, LockScript, Order, Verdict};
 use crate::traffic::{Boat, Happening, Place, move_boats, new_boat};
 use crate::weather::{Chance, Weather};
@@ -25,43 +25,6 @@ const DT: f64 = 1.0;
 const WEATHER_FRAMES: u64 = 240;
 /// Frames between two boats, on the average.
 const BOAT_FRAMES: u64 = 160;
-
-/// Why the company cannot work.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub enum LocksideError {
-    /// No address to listen on.
-    #[error(transparent)]
-    Listen(#[from] ListenError),
-    /// What it opens does not go together.
-    #[error(transparent)]
-    Start(#[from] StartError),
-    /// A script that does not load.
-    #[error("a script does not load: {0}")]
-    Script(#[from] mlua::Error),
-    /// A script state that cannot be opened.
-    #[error(transparent)]
-    Context(#[from] adzeman::AttachError),
-    /// A database that does not open.
-    #[error("the database {path} cannot be used: {why}; choose another file with --db")]
-    Database {
-        /// The file.
-        path: String,
-        /// What the database said.
-        why: rusqlite::Error,
-    },
-    /// A script that cannot be read.
-    #[error("the script {path} cannot be read: {why}; choose another file with --lock-script")]
-    LockScript {
-        /// The file.
-        path: String,
-        /// What the system said.
-        why: io::Error,
-    },
-    /// No way to be told to end.
-    #[error("Ctrl-C cannot be listened for: {0}")]
-    Signal(#[from] ctrlc::Error),
-}
 
 /// What can be looked at and changed from outside.
 struct Open {
@@ -410,40 +373,48 @@ fn tell(outcome: mlua::Result<()>) {
     }
 }
 
-fn describe(open: &Open) -> adzeman::HostBuilder {
-    Host::builder("lockside")
-        .event(
-            EventKind::new("frame.update")
-                .doc("a lock is worked for one frame")
-                .field("dt", "seconds of the canal's time since the last frame")
-                .field("frame", "number of the frame, from 1")
-                .field("level", "metres of water in the chamber")
-                .field("boat", "whether a boat is in the chamber"),
-        )
-        .event(
-            EventKind::new("boat.arrived")
-                .doc("a boat has come to a lock and waits")
-                .field("boat", "the boat: number, name, length, heading")
-                .field("lock", "name of the lock"),
-        )
-        .event(
-            EventKind::new("weather.changed")
-                .doc("a keeper is told of new weather")
-                .field("rain", "millimetres an hour")
-                .field("wind", "metres a second"),
-        )
-        .event(
-            EventKind::new("record.before_save")
-                .doc("a passage is about to be stored; the ledger sets its toll and may refuse it")
-                .field("record", "the passage: boat, length, lock, minutes"),
-        )
-        .event(
-            EventKind::new("record.after_save")
-                .doc("a passage is in the books")
-                .field("record", "the passage")
-                .field("toll", "what it paid"),
-        )
-        .guarded_object("locks", open.locks.clone(), |_, wanted| canal::within_the_walls(wanted))
+fn describe(open: &Open) -> HostBuilder {
+    with_objects(with_events(Host::builder("lockside")), open)
+}
+
+/// What the canal does.
+fn with_events(host: HostBuilder) -> HostBuilder {
+    host.event(
+        EventKind::new("frame.update")
+            .doc("a lock is worked for one frame")
+            .field("dt", "seconds of the canal's time since the last frame")
+            .field("frame", "number of the frame, from 1")
+            .field("level", "metres of water in the chamber")
+            .field("boat", "whether a boat is in the chamber"),
+    )
+    .event(
+        EventKind::new("boat.arrived")
+            .doc("a boat has come to a lock and waits")
+            .field("boat", "the boat: number, name, length, heading")
+            .field("lock", "name of the lock"),
+    )
+    .event(
+        EventKind::new("weather.changed")
+            .doc("a keeper is told of new weather")
+            .field("rain", "millimetres an hour")
+            .field("wind", "metres a second"),
+    )
+    .event(
+        EventKind::new("record.before_save")
+            .doc("a passage is about to be stored; the ledger sets its toll and may refuse it")
+            .field("record", "the passage: boat, length, lock, minutes"),
+    )
+    .event(
+        EventKind::new("record.after_save")
+            .doc("a passage is in the books")
+            .field("record", "the passage")
+            .field("toll", "what it paid"),
+    )
+}
+
+/// What of the canal can be looked at.
+fn with_objects(host: HostBuilder, open: &Open) -> HostBuilder {
+    host.guarded_object("locks", open.locks.clone(), |_, wanted| canal::within_the_walls(wanted))
         .about(
             "locks",
             About::new("the flight of locks, by name")

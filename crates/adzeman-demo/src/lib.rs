@@ -25,12 +25,14 @@
 mod books;
 mod canal;
 mod company;
+mod error;
 mod options;
 mod scripts;
 mod traffic;
 mod weather;
 
-pub use company::{Company, LocksideError, Summary};
+pub use company::{Company, Summary};
+pub use error::LocksideError;
 pub use options::Options;
 
 use std::process::ExitCode;

@@ -8,9 +8,9 @@ use std::rc::Rc;
 use adzeman::{Host, LuaContext};
 use mlua::{Function, Lua, LuaSerdeExt as _, Table, Value};
 
-use crate::LocksideError;
 use crate::books::Passage;
 use crate::canal::{Gate, Lock, Pound, Side, Sides};
+use crate::error::LocksideError;
 use crate::traffic::Boat;
 use crate::weather::Weather;
 

@@ -311,7 +311,7 @@ impl Host {
     /// When no thread can be started for it.
     ///
     /// ```
-    /// use adzeman::dap::{Decoded, Message, Request, decode, encode};
+    /// use adzeman::dap::{Decoder, Message, Request, encode};
     /// use adzeman::{Host, Listen, LuaContext};
     /// use std::io::{Read, Write};
     ///
@@ -332,10 +332,9 @@ impl Host {
     ///         let request = Request { seq, command: command.to_owned(), arguments };
     ///         writer.write_all(&encode(&Message::Request(request)).unwrap()).unwrap();
     ///     }
-    ///     let (mut held, mut chunk) = (Vec::new(), [0; 4096]);
+    ///     let (mut decoder, mut chunk) = (Decoder::default(), [0; 4096]);
     ///     loop {
-    ///         while let Decoded::Message { message, consumed } = decode(&held).unwrap() {
-    ///             held.drain(..consumed);
+    ///         while let Some((message, _)) = decoder.next_message().unwrap() {
     ///             if let Message::Response(response) = message
     ///                 && response.request_seq == 3
     ///             {
@@ -343,7 +342,7 @@ impl Host {
     ///             }
     ///         }
     ///         let count = reader.read(&mut chunk).unwrap();
-    ///         held.extend_from_slice(&chunk[..count]);
+    ///         decoder.push(&chunk[..count]);
     ///     }
     /// });
     /// while !asking.is_finished() {

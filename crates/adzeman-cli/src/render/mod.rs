@@ -14,8 +14,8 @@ use serde_json::json;
 
 use crate::command::VERBS;
 use crate::error::CliError;
-use crate::launch::{ShowLine, Stream};
-use crate::paths::Stale;
+use crate::project::Stale;
+use crate::reach::launch::{ShowLine, Stream};
 use crate::report::{BreakRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 
 const fn colour(colour: AnsiColor) -> Style {

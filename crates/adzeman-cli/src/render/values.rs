@@ -5,8 +5,7 @@ use std::fmt::Write as _;
 use comfy_table::{Table, presets};
 
 use super::{CHANGED, NAME, QUIET, STRONG, TROUBLE, WIDEST, cut, cut_to, more, styled, trimmed};
-use crate::live::cost;
-use crate::report::{AboutRow, Report, Row, SampleRow, TreeRow, WatchRow};
+use crate::report::{AboutRow, Report, Row, SampleRow, TreeRow, WatchRow, cost};
 
 /// Widest cell of a table.
 const WIDEST_CELL: usize = 28;

@@ -123,8 +123,7 @@ fn code_of_engine(error: &EngineError) -> ErrorCode {
         | EngineError::OverLimit { .. }
         | EngineError::OverTime { .. }
         | EngineError::OverMemory { .. } => ErrorCode::Raised,
-        EngineError::NoName { .. } => ErrorCode::NotInScope,
-        EngineError::NotAssignable { .. } => ErrorCode::NotAssignable,
+        EngineError::NoName { .. } | EngineError::NotAssignable { .. } => ErrorCode::NotAssignable,
         EngineError::StaleHandle => ErrorCode::Gone,
         EngineError::Host(_) => ErrorCode::Host,
         _ => ErrorCode::Other,

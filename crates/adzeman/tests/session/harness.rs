@@ -9,7 +9,7 @@ use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
-use adzeman_dap::{Decoded, Message, Request, Response, decode, encode};
+use adzeman_dap::{Decoder, Message, Request, Response, encode};
 use serde_json::{Value as Json, json};
 
 /// Far more than anything here takes; only a fault reaches it.
@@ -188,18 +188,16 @@ impl Client {
     fn new(mut reader: impl Read + Send + 'static, writer: Box<dyn Write + Send>, socket: Option<TcpStream>) -> Self {
         let (sender, messages) = mpsc::channel();
         thread::spawn(move || {
-            let mut held = Vec::new();
+            let mut decoder = Decoder::default();
             let mut chunk = [0; 4096];
             loop {
-                while let Decoded::Message { message, consumed } = decode(&held).expect("the host speaks the protocol")
-                {
-                    held.drain(..consumed);
+                while let Some((message, _)) = decoder.next_message().expect("the host speaks the protocol") {
                     if sender.send(message).is_err() {
                         return;
                     }
                 }
                 match reader.read(&mut chunk) {
-                    Ok(count) if count > 0 => held.extend_from_slice(&chunk[..count]),
+                    Ok(count) if count > 0 => decoder.push(&chunk[..count]),
                     _ => return,
                 }
             }

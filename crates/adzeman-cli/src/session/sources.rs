@@ -4,9 +4,9 @@ use adzeman_dap::requests::{LoadedSourcesBody, SourceArguments, SourceBody};
 use adzeman_dap::types::{Source, StackFrame};
 use serde_json::json;
 
+use super::Session;
 use crate::error::CliError;
 use crate::report::{FoundLine, Listing, Report};
-use crate::session::Session;
 
 /// Lines shown before and after the current one at a stop.
 pub(super) const LINES_AROUND: i64 = 3;
@@ -19,7 +19,7 @@ impl Session<'_> {
     pub(super) fn look_source(&mut self, generated: bool) -> Result<Report, CliError> {
         self.require_stop()?;
         if generated {
-            let compiled = self.frames.get(self.frame).and_then(|frame| frame.compiled.clone());
+            let compiled = self.at.frames.get(self.at.frame).and_then(|frame| frame.compiled.clone());
             let compiled = compiled.ok_or_else(|| {
                 CliError::Refused(
                     "this frame's source was not compiled from another one, as far as the host knows".to_owned(),
@@ -29,7 +29,7 @@ impl Session<'_> {
                 .lines_around(compiled.source, compiled.line, MORE_LINES)
                 .map(|listing| Report::Source { listing });
         }
-        let frame = self.frames.get(self.frame).cloned();
+        let frame = self.at.frames.get(self.at.frame).cloned();
         let listing = frame.map(|frame| self.listing(&frame, MORE_LINES)).transpose()?.flatten();
         listing
             .map(|listing| Report::Source { listing })
@@ -54,9 +54,9 @@ impl Session<'_> {
     pub(super) fn listing(&mut self, frame: &StackFrame, around: i64) -> Result<Option<Listing>, CliError> {
         let Some(source) = frame.source.clone().filter(|_| frame.line > 0) else { return Ok(None) };
         let mut listing = self.lines_around(source, frame.line, around)?;
-        let is_innermost = self.frames.iter().find(|held| held.line > 0).is_some_and(|held| held.id == frame.id);
+        let is_innermost = self.at.frames.iter().find(|held| held.line > 0).is_some_and(|held| held.id == frame.id);
         if is_innermost {
-            listing.ran.clone_from(&self.lines_ran);
+            listing.ran.clone_from(&self.at.lines_ran);
         }
         Ok(Some(listing))
     }
@@ -69,7 +69,7 @@ impl Session<'_> {
         let skip = usize::try_from(first - 1).unwrap_or(0);
         let count = usize::try_from(line + around - first + 1).unwrap_or(1);
         let lines = text.lines().skip(skip).take(count).map(str::to_owned).collect();
-        Ok(Listing { path: self.paths.to_local(&path), first, lines, current: Some(line), ran: Vec::new() })
+        Ok(Listing { path: self.files.paths.to_local(&path), first, lines, current: Some(line), ran: Vec::new() })
     }
 
     /// The text of a source; empty when the host does not know it.
@@ -78,14 +78,14 @@ impl Session<'_> {
             SourceArguments { source_reference: source.source_reference.unwrap_or(0), source: Some(source) };
         match self.client.request::<_, SourceBody>("source", &arguments) {
             Ok(text) => Ok(text.content),
-            Err(CliError::Refused(_)) => Ok(String::new()),
+            Err(CliError::RefusedByHost { .. }) => Ok(String::new()),
             Err(error) => Err(error),
         }
     }
 
     pub(super) fn look_sources(&mut self, text: Option<String>) -> Result<Report, CliError> {
         let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
-        let maps = self.paths.clone();
+        let maps = self.files.paths.clone();
         let path = |source: &Source| maps.to_local(source.path.as_deref().unwrap_or_default());
         let Some(text) = text else {
             return Ok(Report::Sources { paths: body.sources.iter().map(path).collect() });

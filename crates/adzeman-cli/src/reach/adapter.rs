@@ -8,13 +8,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 
 use adzeman::discovery::Connection;
-use adzeman_dap::{Decoded, Event, Message, Request, Response, decode, encode};
+use adzeman_dap::{Decoder, Event, Message, Request, Response, encode};
 use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
-use crate::error::CliError;
-use crate::launch::{Launch, Launched, Marked, ShowLine, Stream, mark};
-use crate::reach::{self, Reached};
+use super::Reached;
+use super::launch::{Launch, Launched, Marked, ShowLine, Stream, mark};
+use crate::error::{CliError, plain};
 
 /// Requests of the adapter's own to the host have numbers from here on.
 const OWN_SEQ: i64 = 1_000_000_000;
@@ -79,15 +79,14 @@ pub(crate) fn serve() -> Result<(), CliError> {
         launched: None,
         marked: Marked::default(),
     };
-    let mut held = Vec::new();
+    let mut decoder = Decoder::default();
     let mut chunk = vec![0; 64 * 1024];
     let mut input = io::stdin().lock();
     loop {
         loop {
-            match decode(&held) {
-                Ok(Decoded::NeedMore) => break,
-                Ok(Decoded::Message { message, consumed }) => {
-                    held.drain(..consumed);
+            match decoder.next_message() {
+                Ok(None) => break,
+                Ok(Some((message, _))) => {
                     if let Message::Request(request) = message
                         && !adapter.take(request)
                     {
@@ -99,7 +98,7 @@ pub(crate) fn serve() -> Result<(), CliError> {
         }
         match input.read(&mut chunk) {
             Ok(0) | Err(_) => return Ok(()),
-            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Ok(count) => decoder.push(&chunk[..count]),
         }
     }
 }
@@ -135,10 +134,10 @@ impl Adapter {
         } else {
             let wanted: AttachConfiguration = serde_json::from_value(arguments.clone()).map_err(does_not_fit)?;
             let host = wanted.host.map(|host| host.as_str().map_or_else(|| host.to_string(), str::to_owned));
-            reach::reach(host.as_deref())?
+            super::reach(host.as_deref())?
         };
         let Reached { mut connection, token, .. } = reached;
-        let broken = |why: io::Error| CliError::HostGone(crate::client::plain(&why));
+        let broken = |why: io::Error| CliError::HostGone(plain(&why));
         let reader = connection.try_clone().map_err(broken)?;
         let mut hello = self.hello.clone();
         hello["token"] = json!(token);
@@ -189,7 +188,7 @@ impl Adapter {
             .map_err(io::Error::other)
             .and_then(|bytes| host.write_all(&bytes));
         if let Err(error) = written {
-            answer(&self.editor, request, Err(format!("the host is gone: {}", crate::client::plain(&error))));
+            answer(&self.editor, request, Err(format!("the host is gone: {}", plain(&error))));
         }
     }
 
@@ -225,11 +224,10 @@ impl Adapter {
 /// Hands everything of the host to the editor, but the answer to the adapter's own greeting, which becomes news of what the host
 /// can do.
 fn pass_to_editor(mut host: Connection, editor: &Editor, marked: &Marked, asked: &Request) {
-    let mut held = Vec::new();
+    let mut decoder = Decoder::default();
     let mut chunk = vec![0; 64 * 1024];
     loop {
-        while let Ok(Decoded::Message { message, consumed }) = decode(&held) {
-            held.drain(..consumed);
+        while let Ok(Some((message, _))) = decoder.next_message() {
             match message {
                 Message::Response(response) if response.request_seq == OWN_SEQ => {
                     event(editor, "capabilities", json!({"capabilities": response.body}));
@@ -249,7 +247,7 @@ fn pass_to_editor(mut host: Connection, editor: &Editor, marked: &Marked, asked:
         }
         match host.read(&mut chunk) {
             Ok(0) | Err(_) => break,
-            Ok(count) => held.extend_from_slice(&chunk[..count]),
+            Ok(count) => decoder.push(&chunk[..count]),
         }
     }
     event(editor, "terminated", json!({}));

@@ -1,12 +1,18 @@
 //! The project file, `adzeman.toml`: breakpoints that are set in every session, and what steps pass over.
 
+pub(crate) mod maps;
+mod paths;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Value};
 
+pub(crate) use paths::{PathMaps, Stale};
+
+use paths::PathMap;
+
 use crate::error::CliError;
-use crate::paths::{PathMap, PathMaps};
 
 /// Its name, in the current directory or one above.
 pub(crate) const FILE_NAME: &str = "adzeman.toml";

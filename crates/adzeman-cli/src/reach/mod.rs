@@ -1,5 +1,8 @@
 //! Finding the host that is meant, and connecting to it.
 
+pub(crate) mod adapter;
+pub(crate) mod launch;
+
 use std::io::{self, Read as _, Write as _};
 use std::net::{SocketAddr, TcpListener};
 use std::thread;
@@ -7,10 +10,10 @@ use std::time::{Duration, Instant};
 
 use adzeman::discovery::{self, Connection, Found};
 use adzeman_dap::extra::{self, StatusBody};
-use adzeman_dap::{Decoded, Message, Request, decode, encode};
+use adzeman_dap::{Decoder, Message, Request, encode};
 use serde_json::{Value as Json, json};
 
-use crate::error::CliError;
+use crate::error::{CliError, plain};
 use crate::report::HostRow;
 
 /// How long a host may take to say what it is doing.
@@ -79,8 +82,8 @@ fn reached(found: &Found, connection: Connection) -> Reached {
 
 /// A host that did not announce itself to this user: its token is what the environment says.
 fn by_address(address: SocketAddr) -> Result<Reached, CliError> {
-    let connection = Connection::to(address)
-        .map_err(|why| CliError::NoHost { address: address.to_string(), why: crate::client::plain(&why) })?;
+    let connection =
+        Connection::to(address).map_err(|why| CliError::NoHost { address: address.to_string(), why: plain(&why) })?;
     let token = std::env::var("ADZEMAN_TOKEN").ok();
     Ok(Reached { connection, token, target: address.to_string(), how: address.to_string() })
 }
@@ -117,7 +120,7 @@ pub(crate) fn wait_for(
 /// Waits at an address for a host that dials it.
 pub(crate) fn wait_at(address: &str, mut told: impl FnMut(SocketAddr)) -> Result<Reached, CliError> {
     let wanted = address_of(address).ok_or_else(|| CliError::BadAddress(address.to_owned()))?;
-    let cannot = |why: io::Error| CliError::NoHost { address: wanted.to_string(), why: crate::client::plain(&why) };
+    let cannot = |why: io::Error| CliError::NoHost { address: wanted.to_string(), why: plain(&why) };
     let listener = TcpListener::bind(wanted).map_err(cannot)?;
     told(listener.local_addr().map_err(cannot)?);
     let (stream, from) = listener.accept().map_err(cannot)?;
@@ -165,10 +168,9 @@ fn status_of(mut connection: Connection, token: &str) -> io::Result<StatusBody> 
         let request = Request { seq, command: command.to_owned(), arguments: Some(arguments) };
         connection.write_all(&encode(&Message::Request(request)).map_err(io::Error::other)?)?;
     }
-    let (mut held, mut chunk) = (Vec::new(), [0; 8192]);
+    let (mut decoder, mut chunk) = (Decoder::default(), [0; 8192]);
     loop {
-        while let Decoded::Message { message, consumed } = decode(&held).map_err(io::Error::other)? {
-            held.drain(..consumed);
+        while let Some((message, _)) = decoder.next_message().map_err(io::Error::other)? {
             if let Message::Response(response) = message
                 && response.request_seq == 2
             {
@@ -184,7 +186,7 @@ fn status_of(mut connection: Connection, token: &str) -> io::Result<StatusBody> 
         connection.set_read_timeout(Some(left))?;
         match connection.read(&mut chunk)? {
             0 => return Err(io::ErrorKind::UnexpectedEof.into()),
-            count => held.extend_from_slice(&chunk[..count]),
+            count => decoder.push(&chunk[..count]),
         }
     }
 }

@@ -1,12 +1,5 @@
 //! Carrying commands out.
 
-mod breakpoints;
-mod looking;
-mod monitoring;
-mod sources;
-mod values;
-mod watching;
-
 use std::time::Duration;
 
 use serde_json::{Value as Json, json};
@@ -14,13 +7,10 @@ use serde_json::{Value as Json, json};
 use adzeman_dap::extra::{self, GoToArguments, LimitsBody, RoleBody};
 use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
 
+use super::Session;
 use crate::command::{Command, Go, Limit};
 use crate::error::CliError;
 use crate::report::Report;
-use crate::session::Session;
-
-pub(crate) use breakpoints::MOST_BREAKPOINTS;
-pub(crate) use values::More;
 
 impl Session<'_> {
     /// Carries a command out and answers what came of it. A host that is gone is waited for, if that was asked for; who let it
@@ -28,7 +18,7 @@ impl Session<'_> {
     pub(crate) fn run(&mut self, command: Command) -> Result<Report, CliError> {
         let goes_on = matches!(command, Command::Go(_));
         let mut outcome = self.carry_out(command);
-        while self.manner.follow && matches!(outcome, Err(CliError::HostGone(_))) {
+        while self.origin.manner.follow && matches!(outcome, Err(CliError::HostGone(_))) {
             self.come_back()?;
             let again = || CliError::Refused("the host was started anew meanwhile; say it again".to_owned());
             outcome = if goes_on { self.wait() } else { Err(again()) };
@@ -76,7 +66,7 @@ impl Session<'_> {
         if let Some(report) = self.unseen_stop()? {
             return Ok(report);
         }
-        match self.stopped {
+        match self.at.stopped {
             Some(thread_id) => {
                 let (command, arguments) = self.request_to_go(go, thread_id)?;
                 let _: Json = self.client.request(command, &arguments)?;
@@ -109,8 +99,8 @@ impl Session<'_> {
                 (extra::GO_TO, json!(arguments))
             }
             Go::Line { path, line } => {
-                let here = self.frames.get(self.frame).and_then(|frame| frame.source.as_ref()?.path.clone());
-                let path = path.map(|path| self.paths.to_host(&path)).or(here).ok_or_else(|| {
+                let here = self.at.frames.get(self.at.frame).and_then(|frame| frame.source.as_ref()?.path.clone());
+                let path = path.map(|path| self.files.paths.to_host(&path)).or(here).ok_or_else(|| {
                     CliError::Refused("this frame has no source; write 'go line N in FILE'".to_owned())
                 })?;
                 let arguments =
@@ -129,12 +119,12 @@ impl Session<'_> {
             ..EvaluateArguments::default()
         };
         let _: Json = self.client.request(extra::RUN, &arguments)?;
-        (self.call, self.call_seq) = (Some(call), Some(self.client.last_seq()));
+        self.call = Some((call, self.client.last_seq()));
         self.wait()
     }
 
     fn pause(&mut self) -> Result<Report, CliError> {
-        if let Some(stopped) = self.stopped {
+        if let Some(stopped) = self.at.stopped {
             let name = self.context_name(stopped);
             return Err(CliError::Refused(format!("{name} is stopped already; 'look' shows where")));
         }
@@ -157,9 +147,9 @@ impl Session<'_> {
 
     fn take_over(&mut self) -> Result<Report, CliError> {
         let role: RoleBody = self.client.request(extra::TAKE_OVER, &json!({}))?;
-        self.controls = role.role == "control";
-        self.controlled_by.clone_from(&role.controlled_by);
-        Ok(Report::Role { controls: self.controls, controlled_by: role.controlled_by })
+        self.role.controls = role.role == "control";
+        self.role.controlled_by.clone_from(&role.controlled_by);
+        Ok(Report::Role { controls: self.role.controls, controlled_by: role.controlled_by })
     }
 
     /// Says how much evaluations may take, from now on.
@@ -190,7 +180,7 @@ impl Session<'_> {
 
     /// Ends the host that was started for this session.
     fn end(&mut self) -> Result<Report, CliError> {
-        let Some(owned) = &mut self.owned else {
+        let Some(owned) = &mut self.origin.owned else {
             let why = "this host was not started by 'adzeman start'; 'leave' detaches from it";
             return Err(CliError::Refused(why.to_owned()));
         };

@@ -3,11 +3,11 @@
 use adzeman_dap::events::StoppedBody;
 use adzeman_dap::types::StackFrame;
 
+use super::Session;
 use super::sources::LINES_AROUND;
 use crate::command::Look;
 use crate::error::CliError;
 use crate::report::{EventRow, Extent, FrameRow, Report, Row, Stop};
-use crate::session::Session;
 
 /// Variables fetched for the report of a stop.
 const MOST_LOCALS: usize = 40;
@@ -40,7 +40,7 @@ impl Session<'_> {
 
     /// What a stop looks like, from the selected frame.
     pub(crate) fn stop_report(&mut self, body: &StoppedBody) -> Result<Stop, CliError> {
-        let frame = self.frames.get(self.frame).cloned();
+        let frame = self.at.frames.get(self.at.frame).cloned();
         let listing = frame.as_ref().map(|frame| self.listing(frame, LINES_AROUND)).transpose()?.flatten();
         let scopes = frame.as_ref().map(|frame| self.scopes(frame.id)).transpose()?.unwrap_or_default();
         let rows = |session: &mut Self, title: &str| -> Result<Vec<Row>, CliError> {
@@ -49,7 +49,7 @@ impl Session<'_> {
         };
         Ok(Stop {
             context: self.context_name(body.thread_id),
-            at_boundary: self.frames.iter().all(|frame| frame.line <= 0).then(|| self.host.name.clone()),
+            at_boundary: self.at.frames.iter().all(|frame| frame.line <= 0).then(|| self.host.name.clone()),
             reason: body.reason.clone(),
             breakpoints: self.numbers_of(&body.hit_breakpoint_ids),
             text: body.text.clone(),
@@ -65,21 +65,21 @@ impl Session<'_> {
     /// Frames from `start` on.
     pub(super) fn look_stack(&mut self, start: usize) -> Result<Report, CliError> {
         self.require_stop()?;
-        let end = (start + MOST_FRAMES).min(self.frames_in_all);
-        if self.frames.len() < end {
-            let known = self.frames.len();
+        let end = (start + MOST_FRAMES).min(self.at.frames_in_all);
+        if self.at.frames.len() < end {
+            let known = self.at.frames.len();
             self.fetch_frames(known, end - known)?;
         }
-        let frames = self.frames.iter().enumerate().take(end).skip(start);
+        let frames = self.at.frames.iter().enumerate().take(end).skip(start);
         let frames: Vec<_> =
-            frames.map(|(number, frame)| self.frame_row(number, frame, number == self.frame)).collect();
+            frames.map(|(number, frame)| self.frame_row(number, frame, number == self.at.frame)).collect();
         self.more_frames(start + frames.len());
-        Ok(Report::Stack { frames, extent: Extent { start, total: self.frames_in_all, at_least: false } })
+        Ok(Report::Stack { frames, extent: Extent { start, total: self.at.frames_in_all, at_least: false } })
     }
 
     fn look_contexts(&mut self) -> Result<Report, CliError> {
         self.refresh_contexts()?;
-        let describe = |context: &adzeman_dap::types::Thread| match self.stopped {
+        let describe = |context: &adzeman_dap::types::Thread| match self.at.stopped {
             Some(stopped) if stopped == context.id => format!("{} (stopped)", context.name),
             Some(_) => format!("{} (held)", context.name),
             None => context.name.clone(),
@@ -89,18 +89,18 @@ impl Session<'_> {
     }
 
     pub(super) fn use_frame(&mut self, number: usize) -> Result<Report, CliError> {
-        self.selected = Some(self.require_stop()?);
-        if number >= self.frames.len() && number < self.frames_in_all {
-            let start = self.frames.len();
+        self.at.selected = Some(self.require_stop()?);
+        if number >= self.at.frames.len() && number < self.at.frames_in_all {
+            let start = self.at.frames.len();
             self.fetch_frames(start, number + 1 - start)?;
         }
-        let Some(frame) = self.frames.get(number).cloned() else {
+        let Some(frame) = self.at.frames.get(number).cloned() else {
             return Err(CliError::Refused(format!(
                 "there is no frame {number}; the last is {}",
-                self.frames_in_all.max(1) - 1
+                self.at.frames_in_all.max(1) - 1
             )));
         };
-        self.frame = number;
+        self.at.frame = number;
         let listing = self.listing(&frame, LINES_AROUND)?;
         Ok(Report::Frame { frame: self.frame_row(number, &frame, true), listing })
     }
@@ -111,7 +111,7 @@ impl Session<'_> {
             let names: Vec<_> = self.contexts.iter().map(|context| context.name.clone()).collect();
             return Err(CliError::Refused(format!("there is no context '{name}'; there is {}", names.join(", "))));
         };
-        self.selected = Some(context.id);
+        self.at.selected = Some(context.id);
         self.look_contexts()
     }
 
@@ -119,7 +119,7 @@ impl Session<'_> {
         FrameRow {
             number,
             function: frame.name.clone(),
-            path: frame.source.as_ref().and_then(|source| Some(self.paths.to_local(source.path.as_ref()?))),
+            path: frame.source.as_ref().and_then(|source| Some(self.files.paths.to_local(source.path.as_ref()?))),
             line: (frame.line > 0).then_some(frame.line),
             kind: match frame.presentation_hint.as_deref() {
                 Some("label") => "boundary",

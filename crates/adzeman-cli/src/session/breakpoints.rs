@@ -8,10 +8,10 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Own, Source, SourceBreakpoint};
 use serde_json::{Value as Json, json};
 
+use super::{Held, Session};
 use crate::command::{Action, Break, Change, Pick, Site};
 use crate::error::CliError;
 use crate::report::{BreakRow, Report};
-use crate::session::{Held, Session};
 
 /// Breakpoints that a host takes of one client.
 pub(crate) const MOST_BREAKPOINTS: usize = 5000;
@@ -38,14 +38,14 @@ impl Group {
 
 impl Session<'_> {
     pub(crate) fn add_breakpoint(&mut self, mut wanted: Break) -> Result<Report, CliError> {
-        if let (None, Some(only)) = (&wanted.subject, &self.manner.only) {
+        if let (None, Some(only)) = (&wanted.subject, &self.origin.manner.only) {
             wanted.subject = Some(only.clone());
         }
-        if self.breakpoints.len() >= MOST_BREAKPOINTS {
+        if self.breakpoints.all.len() >= MOST_BREAKPOINTS {
             let why = format!("a host takes {MOST_BREAKPOINTS} breakpoints of one client; remove some first");
             return Err(CliError::Refused(why));
         }
-        if let Some(held) = self.breakpoints.iter().find(|held| held.wanted == wanted) {
+        if let Some(held) = self.breakpoints.all.iter().find(|held| held.wanted == wanted) {
             return Err(CliError::Refused(format!("that is breakpoint {} already", held.number)));
         }
         let data_id = match &wanted.site {
@@ -53,15 +53,15 @@ impl Session<'_> {
             _ => None,
         };
         let group = Group::of(&wanted.site);
-        self.last_number += 1;
-        let number = self.last_number;
+        self.breakpoints.last_number += 1;
+        let number = self.breakpoints.last_number;
         let held = Held { number, wanted, id: None, bound: false, note: None, data_id, is_kept: false };
-        self.breakpoints.push(held);
+        self.breakpoints.all.push(held);
         let sent = self.send_breakpoints(&group);
-        let position = self.breakpoints.iter().position(|held| held.number == number).unwrap_or(0);
-        if sent.is_err() || self.breakpoints[position].id.is_none() {
-            self.last_number -= 1;
-            let refused = self.breakpoints.remove(position);
+        let position = self.breakpoints.all.iter().position(|held| held.number == number).unwrap_or(0);
+        if sent.is_err() || self.breakpoints.all[position].id.is_none() {
+            self.breakpoints.last_number -= 1;
+            let refused = self.breakpoints.all.remove(position);
             sent?;
             return Err(CliError::Refused(refused.note.unwrap_or_else(|| "the host refused it".to_owned())));
         }
@@ -73,12 +73,12 @@ impl Session<'_> {
 
     /// Sets all breakpoints again, in a host that knows none of them; answers how many it took.
     pub(crate) fn set_again(&mut self) -> Result<usize, CliError> {
-        for held in &mut self.breakpoints {
+        for held in &mut self.breakpoints.all {
             (held.id, held.bound, held.data_id) = (None, false, None);
         }
         self.find_changes()?;
-        self.send_groups(self.breakpoints.iter().map(|held| Group::of(&held.wanted.site)).collect())?;
-        Ok(self.breakpoints.iter().filter(|held| held.id.is_some()).count())
+        self.send_groups(self.breakpoints.all.iter().map(|held| Group::of(&held.wanted.site)).collect())?;
+        Ok(self.breakpoints.all.iter().filter(|held| held.id.is_some()).count())
     }
 
     /// Sets breakpoints on changes again whose values were not there yet.
@@ -87,7 +87,7 @@ impl Session<'_> {
         if !found.is_empty() {
             self.send_breakpoints(&Group::Changes)?;
         }
-        for held in self.breakpoints.iter().filter(|held| found.contains(&held.number)) {
+        for held in self.breakpoints.all.iter().filter(|held| found.contains(&held.number)) {
             self.printer.notice(&held.notice());
         }
         Ok(())
@@ -96,17 +96,17 @@ impl Session<'_> {
     /// Looks for the values of breakpoints on changes that were not found yet; answers the numbers of those that were.
     fn find_changes(&mut self) -> Result<Vec<usize>, CliError> {
         let mut found = Vec::new();
-        for position in 0..self.breakpoints.len() {
-            let held = &self.breakpoints[position];
+        for position in 0..self.breakpoints.all.len() {
+            let held = &self.breakpoints.all[position];
             let (Site::Change { target, .. }, None) = (&held.wanted.site, &held.data_id) else { continue };
             let (number, target) = (held.number, target.clone());
             match self.data_id(&target) {
                 Ok(data_id) => {
-                    self.breakpoints[position].data_id = Some(data_id);
+                    self.breakpoints.all[position].data_id = Some(data_id);
                     found.push(number);
                 }
                 Err(error) if error.is_final() => return Err(error),
-                Err(error) => self.breakpoints[position].note = Some(error.to_string()),
+                Err(error) => self.breakpoints.all[position].note = Some(error.to_string()),
             }
         }
         Ok(found)
@@ -128,19 +128,19 @@ impl Session<'_> {
     }
 
     pub(super) fn list_breakpoints(&mut self) -> Result<Report, CliError> {
-        Ok(Report::Breakpoints { breakpoints: self.break_rows()?, armed: self.armed })
+        Ok(Report::Breakpoints { breakpoints: self.break_rows()?, armed: self.breakpoints.armed })
     }
 
     pub(super) fn arm(&mut self, armed: bool) -> Result<Report, CliError> {
         let _: Json = self.client.request(extra::ARMED, &ArmedArguments { armed })?;
-        self.armed = armed;
-        Ok(Report::Armed { armed, count: self.breakpoints.len() })
+        self.breakpoints.armed = armed;
+        Ok(Report::Armed { armed, count: self.breakpoints.all.len() })
     }
 
     pub(super) fn enable(&mut self, which: &Pick, enabled: bool) -> Result<Report, CliError> {
         let numbers = self.picked(which)?;
         let mut groups = Vec::new();
-        for held in self.breakpoints.iter_mut().filter(|held| numbers.contains(&held.number)) {
+        for held in self.breakpoints.all.iter_mut().filter(|held| numbers.contains(&held.number)) {
             held.wanted.is_off = !enabled;
             groups.push(Group::of(&held.wanted.site));
         }
@@ -151,8 +151,8 @@ impl Session<'_> {
     pub(super) fn remove_breakpoints(&mut self, which: &Pick) -> Result<Report, CliError> {
         let numbers = self.picked(which)?;
         let (gone, left): (Vec<_>, Vec<_>) =
-            self.breakpoints.drain(..).partition(|held| numbers.contains(&held.number));
-        self.breakpoints = left;
+            self.breakpoints.all.drain(..).partition(|held| numbers.contains(&held.number));
+        self.breakpoints.all = left;
         self.send_groups(gone.iter().map(|held| Group::of(&held.wanted.site)).collect())?;
         if gone.iter().any(|held| held.is_kept) {
             self.write_kept()?;
@@ -163,33 +163,36 @@ impl Session<'_> {
     /// Puts breakpoints into the project file.
     pub(super) fn keep(&mut self, which: &Pick) -> Result<Report, CliError> {
         let numbers = self.picked(which)?;
-        for held in self.breakpoints.iter_mut().filter(|held| numbers.contains(&held.number)) {
+        for held in self.breakpoints.all.iter_mut().filter(|held| numbers.contains(&held.number)) {
             held.is_kept = true;
         }
         self.write_kept()?;
-        Ok(Report::Kept { count: numbers.len(), file: self.project.shown() })
+        Ok(Report::Kept { count: numbers.len(), file: self.files.project.shown() })
     }
 
     fn write_kept(&mut self) -> Result<(), CliError> {
-        let kept = self.breakpoints.iter().filter(|held| held.is_kept).map(|held| held.wanted.to_string());
+        let kept = self.breakpoints.all.iter().filter(|held| held.is_kept).map(|held| held.wanted.to_string());
         // What could not be set in this session stays in the file.
-        let lines: Vec<_> = kept.chain(self.unset.iter().cloned()).collect();
-        self.project.set_breaks(&lines)
+        let lines: Vec<_> = kept.chain(self.breakpoints.unset.iter().cloned()).collect();
+        self.files.project.set_breaks(&lines)
     }
 
     pub(super) fn library(&mut self, paths: Option<Vec<String>>) -> Result<Report, CliError> {
         if let Some(paths) = paths {
-            let library = LibraryArguments { paths, ..self.library.clone() };
+            let library = LibraryArguments { paths, ..self.files.library.clone() };
             let _: Json = self.client.request(extra::LIBRARY, &library)?;
-            self.library = library;
+            self.files.library = library;
         }
-        Ok(Report::Library { paths: self.library.paths.clone(), own: self.library.own.clone().unwrap_or_default() })
+        Ok(Report::Library {
+            paths: self.files.library.paths.clone(),
+            own: self.files.library.own.clone().unwrap_or_default(),
+        })
     }
 
     /// The numbers of the breakpoints meant.
     fn picked(&self, which: &Pick) -> Result<Vec<usize>, CliError> {
         match which {
-            Pick::All => Ok(self.breakpoints.iter().map(|held| held.number).collect()),
+            Pick::All => Ok(self.breakpoints.all.iter().map(|held| held.number).collect()),
             Pick::One(text) => self.picked_one(text).map(|held| vec![held.number]),
         }
     }
@@ -197,13 +200,13 @@ impl Session<'_> {
     /// The breakpoint with this number or name.
     pub(super) fn picked_one(&self, text: &str) -> Result<&Held, CliError> {
         let is_meant = |held: &&Held| held.number.to_string() == text || held.wanted.name.as_deref() == Some(text);
-        let found = self.breakpoints.iter().find(is_meant);
+        let found = self.breakpoints.all.iter().find(is_meant);
         found.ok_or_else(|| CliError::Refused(format!("there is no breakpoint {text}; 'breaks' lists them")))
     }
 
     /// The numbers of this session for the host's.
     pub(crate) fn numbers_of(&self, ids: &[u64]) -> Vec<usize> {
-        let held = self.breakpoints.iter().filter(|held| held.id.is_some_and(|id| ids.contains(&id)));
+        let held = self.breakpoints.all.iter().filter(|held| held.id.is_some_and(|id| ids.contains(&id)));
         held.map(|held| held.number).collect()
     }
 
@@ -218,7 +221,7 @@ impl Session<'_> {
         let row = |held: &Held| {
             let now = infos.iter().find(|now| Some(now.id) == held.id);
             let places = now.map(|now| now.places.as_slice()).unwrap_or_default();
-            let stale = places.iter().find_map(|place| self.stale.get(place.rsplit_once(':')?.0));
+            let stale = places.iter().find_map(|place| self.files.stale.get(place.rsplit_once(':')?.0));
             let stale = stale
                 .map(|stale| format!("{} here is another text than the host runs: is this the line?", stale.local));
             let why = now.map_or(held.note.clone(), |now| now.message.clone());
@@ -227,16 +230,16 @@ impl Session<'_> {
                 number: held.number,
                 what: held.wanted.to_string(),
                 bound: now.is_some_and(|now| now.verified),
-                places: places.iter().map(|place| self.paths.to_local(place)).collect(),
+                places: places.iter().map(|place| self.files.paths.to_local(place)).collect(),
                 hits: now.map_or(0, |now| now.hits),
                 note: (!notes.is_empty()).then(|| notes.join("; ")),
-                last: now.and_then(|now| now.last.as_deref()).map(|last| self.paths.to_local(last)),
+                last: now.and_then(|now| now.last.as_deref()).map(|last| self.files.paths.to_local(last)),
                 enabled: !held.wanted.is_off,
                 spent: now.is_some_and(|now| now.spent),
                 kept: held.is_kept,
             }
         };
-        Ok(self.breakpoints.iter().map(row).collect())
+        Ok(self.breakpoints.all.iter().map(row).collect())
     }
 
     fn send_groups(&mut self, groups: Vec<Group>) -> Result<(), CliError> {
@@ -259,19 +262,20 @@ impl Session<'_> {
         };
         let owns: Vec<Own> = self
             .breakpoints
+            .all
             .iter()
             .filter(|held| is_sent(held))
             .map(|held| self.own(held))
             .collect::<Result<_, _>>()?;
-        let held: Vec<(&Held, Own)> = self.breakpoints.iter().filter(|held| is_sent(held)).zip(owns).collect();
+        let held: Vec<(&Held, Own)> = self.breakpoints.all.iter().filter(|held| is_sent(held)).zip(owns).collect();
         let (command, arguments) = match group {
-            Group::Lines(path) => ("setBreakpoints", json!(lines(&self.paths.to_host(path), held))),
+            Group::Lines(path) => ("setBreakpoints", json!(lines(&self.files.paths.to_host(path), held))),
             Group::Functions => ("setFunctionBreakpoints", json!(functions(held))),
             Group::Events => ("setExceptionBreakpoints", json!(events(held))),
             Group::Changes => ("setDataBreakpoints", json!(changes(held))),
         };
         let body: SetBreakpointsBody = self.client.request(command, &arguments)?;
-        let members = self.breakpoints.iter_mut().filter(|held| is_sent(held));
+        let members = self.breakpoints.all.iter_mut().filter(|held| is_sent(held));
         for (held, now) in members.zip(body.breakpoints) {
             (held.id, held.bound, held.note) = (now.id, now.verified, now.message);
         }

@@ -6,10 +6,10 @@ use adzeman_dap::requests::{
 };
 use adzeman_dap::types::{Scope, ValueFormat, Variable};
 
+use super::Session;
 use crate::command::Form;
 use crate::error::CliError;
 use crate::report::{AboutRow, Extent, Report, Row, TreeRow};
-use crate::session::Session;
 
 /// Rows of a scope or value shown at once.
 const MOST_ROWS: usize = 40;
@@ -97,17 +97,17 @@ impl Session<'_> {
 
     fn keep_more(&mut self, what: Paged, shown: usize, extent: Extent) {
         let next = extent.start + shown;
-        self.more = (shown > 0 && (next < extent.total || extent.at_least)).then_some(More { what, next });
+        self.at.more = (shown > 0 && (next < extent.total || extent.at_least)).then_some(More { what, next });
     }
 
     /// Notes that frames from `next` on were not shown, if there are any.
     pub(super) fn more_frames(&mut self, next: usize) {
-        self.more = (next < self.frames_in_all).then_some(More { what: Paged::Frames, next });
+        self.at.more = (next < self.at.frames_in_all).then_some(More { what: Paged::Frames, next });
     }
 
     /// The next page of what was listed last.
     pub(super) fn more(&mut self) -> Result<Report, CliError> {
-        let Some(More { what, next }) = self.more.take() else {
+        let Some(More { what, next }) = self.at.more.take() else {
             return Err(CliError::Refused("there is no more of what was listed last".to_owned()));
         };
         match what {
@@ -134,7 +134,7 @@ impl Session<'_> {
     /// What evaluates an expression where the person looks from.
     pub(super) fn evaluation(&self, expression: &str, context: &str) -> Result<EvaluateArguments, CliError> {
         // Who may only look has names and fields looked up, and runs nothing.
-        let context = if self.controls { context } else { "hover" };
+        let context = if self.role.controls { context } else { "hover" };
         Ok(EvaluateArguments {
             expression: expression.to_owned(),
             frame_id: self.frame_id(),

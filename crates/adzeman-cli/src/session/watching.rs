@@ -1,18 +1,19 @@
 //! `watch`, `watches`, `unwatch`.
 
+use adzeman_dap::ErrorCode;
 use adzeman_dap::requests::ValueBody;
 
+use super::{HeldWatch, Session};
 use crate::command::Watch;
 use crate::error::CliError;
 use crate::report::{Report, WatchRow};
-use crate::session::{HeldWatch, Session};
 
 /// What the host says of a name that is nowhere to be seen begins so.
 const NOT_IN_SCOPE: &str = "not in scope here";
 
 impl Session<'_> {
     pub(super) fn watch(&mut self, mut wanted: Watch) -> Result<Report, CliError> {
-        if self.watches.iter().any(|held| held.wanted == wanted) {
+        if self.watches.all.iter().any(|held| held.wanted == wanted) {
             return Err(CliError::Refused("that is watched already; 'watches' lists them".to_owned()));
         }
         if wanted.within.is_none() && self.uses_the_function(&wanted.expression)? {
@@ -25,9 +26,9 @@ impl Session<'_> {
 
     /// Takes a watch; answers its number.
     pub(crate) fn add_watch(&mut self, wanted: Watch, is_kept: bool) -> usize {
-        self.last_watch += 1;
-        self.watches.push(HeldWatch { number: self.last_watch, wanted, is_kept });
-        self.last_watch
+        self.watches.last_number += 1;
+        self.watches.all.push(HeldWatch { number: self.watches.last_number, wanted, is_kept });
+        self.watches.last_number
     }
 
     /// Whether an expression uses variables of the function being looked at. A text that is no expression is refused.
@@ -35,29 +36,28 @@ impl Session<'_> {
         let arguments = self.evaluation(expression, "watch")?;
         match self.client.request::<_, ValueBody>("evaluate", &arguments) {
             Ok(body) => Ok(body.of_function == Some(true)),
-            Err(CliError::Refused(why)) if why.starts_with("cannot read that") => Err(CliError::Refused(why)),
-            Err(CliError::Refused(_)) => Ok(false),
+            Err(CliError::RefusedByHost { code, .. }) if code != ErrorCode::Syntax => Ok(false),
             Err(error) => Err(error),
         }
     }
 
     /// The name of the function being looked at.
     fn function_here(&self) -> String {
-        let name = self.frames.get(self.frame).map(|frame| frame.name.as_str()).unwrap_or_default();
+        let name = self.at.frames.get(self.at.frame).map(|frame| frame.name.as_str()).unwrap_or_default();
         name.trim_end_matches(" (by a tail call)").to_owned()
     }
 
     /// Whether what is being looked at is in this function or source.
     fn is_within(&self, within: &str) -> bool {
         let path =
-            self.frames.get(self.frame).and_then(|frame| frame.source.as_ref()?.path.clone()).unwrap_or_default();
+            self.at.frames.get(self.at.frame).and_then(|frame| frame.source.as_ref()?.path.clone()).unwrap_or_default();
         let is_source = path == within || path.ends_with(&format!("/{within}"));
-        self.stopped.is_some() && (self.function_here() == within || is_source)
+        self.at.stopped.is_some() && (self.function_here() == within || is_source)
     }
 
     /// All watches, each with its value here.
     pub(super) fn watch_rows(&mut self) -> Result<Vec<WatchRow>, CliError> {
-        let watches = self.watches.clone();
+        let watches = self.watches.all.clone();
         watches.iter().map(|held| self.watch_row(held)).collect()
     }
 
@@ -76,8 +76,8 @@ impl Session<'_> {
                 row.type_name = body.type_name;
                 row.before = body.before;
             }
-            Err(CliError::Refused(why)) => {
-                row.out_of_scope = why.starts_with(NOT_IN_SCOPE);
+            Err(CliError::RefusedByHost { why, code }) => {
+                row.out_of_scope = code == ErrorCode::NotInScope;
                 row.note = Some(why);
             }
             Err(error) => return Err(error),
@@ -90,11 +90,11 @@ impl Session<'_> {
     }
 
     pub(super) fn unwatch(&mut self, number: Option<usize>) -> Result<Report, CliError> {
-        let before = self.watches.len();
+        let before = self.watches.all.len();
         let was_kept =
-            self.watches.iter().any(|held| held.is_kept && number.is_none_or(|number| held.number == number));
-        self.watches.retain(|held| number.is_some_and(|number| held.number != number));
-        match (before - self.watches.len(), number) {
+            self.watches.all.iter().any(|held| held.is_kept && number.is_none_or(|number| held.number == number));
+        self.watches.all.retain(|held| number.is_some_and(|number| held.number != number));
+        match (before - self.watches.all.len(), number) {
             (0, Some(number)) => Err(CliError::Refused(format!("there is no watch {number}; 'watches' lists them"))),
             (count, _) => {
                 if was_kept {
@@ -107,7 +107,7 @@ impl Session<'_> {
 
     /// What is inside a watch.
     pub(super) fn look_watch(&mut self, number: usize) -> Result<Report, CliError> {
-        let Some(held) = self.watches.iter().find(|held| held.number == number).cloned() else {
+        let Some(held) = self.watches.all.iter().find(|held| held.number == number).cloned() else {
             return Err(CliError::Refused(format!("there is no watch {number}; 'watches' lists them")));
         };
         if let WatchRow { note: Some(why), .. } = self.watch_row(&held)? {
@@ -119,14 +119,14 @@ impl Session<'_> {
     }
 
     pub(super) fn keep_watches(&mut self) -> Result<Report, CliError> {
-        self.watches.iter_mut().for_each(|held| held.is_kept = true);
+        self.watches.all.iter_mut().for_each(|held| held.is_kept = true);
         self.write_watches()?;
-        Ok(Report::WatchesKept { count: self.watches.len(), file: self.project.shown() })
+        Ok(Report::WatchesKept { count: self.watches.all.len(), file: self.files.project.shown() })
     }
 
     fn write_watches(&mut self) -> Result<(), CliError> {
         let kept: Vec<_> =
-            self.watches.iter().filter(|held| held.is_kept).map(|held| held.wanted.to_string()).collect();
-        self.project.set_watches(&kept)
+            self.watches.all.iter().filter(|held| held.is_kept).map(|held| held.wanted.to_string()).collect();
+        self.files.project.set_watches(&kept)
     }
 }

@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use adzeman_dap::extra::{self, MonitorArguments, MonitorBody, SampleBody};
 use serde_json::{Value as Json, json};
 
+use super::{Ended, HeldMonitor, Session};
 use crate::command::{Every, Monitor};
 use crate::error::CliError;
 use crate::live::LiveView;
 use crate::report::{Notice, Report, SampleRow};
-use crate::session::{Ended, HeldMonitor, Session};
 use crate::signals;
 
 /// Between two looks at the keyboard.
@@ -23,21 +23,21 @@ type AtWork = HashMap<u64, usize>;
 
 impl Session<'_> {
     pub(super) fn monitor(&mut self, wanted: Monitor) -> Result<Report, CliError> {
-        self.last_monitor += 1;
-        let (number, context) = (self.last_monitor, self.current_context()?);
-        self.monitors.push(HeldMonitor { number, context, wanted });
+        self.monitors.last_number += 1;
+        let (number, context) = (self.monitors.last_number, self.current_context()?);
+        self.monitors.all.push(HeldMonitor { number, context, wanted });
         let outcome = self.show_monitors();
         if outcome.is_err() {
             // One that the host does not take is not tried again.
-            self.monitors.retain(|held| held.number != number);
+            self.monitors.all.retain(|held| held.number != number);
         }
         outcome
     }
 
     pub(super) fn unmonitor(&mut self, number: Option<usize>) -> Result<Report, CliError> {
-        let before = self.monitors.len();
-        self.monitors.retain(|held| number.is_some_and(|number| held.number != number));
-        match (before - self.monitors.len(), number) {
+        let before = self.monitors.all.len();
+        self.monitors.all.retain(|held| number.is_some_and(|number| held.number != number));
+        match (before - self.monitors.all.len(), number) {
             (0, Some(number)) => Err(CliError::Refused(format!("there is no monitor {number}"))),
             (count, _) => Ok(Report::Unmonitored { count }),
         }
@@ -46,11 +46,11 @@ impl Session<'_> {
     /// Samples all monitors until the person has seen enough, something stops, or all samples were taken. Whatever is held
     /// goes on.
     pub(super) fn show_monitors(&mut self) -> Result<Report, CliError> {
-        if self.monitors.is_empty() {
+        if self.monitors.all.is_empty() {
             return Err(CliError::Refused("nothing is monitored; 'monitor EXPRESSION every 2s' does".to_owned()));
         }
         let at_work = self.begin_monitors()?;
-        if let Some(thread_id) = self.stopped {
+        if let Some(thread_id) = self.at.stopped {
             // What is held has no course to be watched.
             let _: Json = self.client.request("continue", &json!({ "threadId": thread_id }))?;
             self.forget_stop();
@@ -67,7 +67,7 @@ impl Session<'_> {
 
     fn begin_monitors(&mut self) -> Result<AtWork, CliError> {
         let mut at_work = HashMap::new();
-        for held in self.monitors.clone() {
+        for held in self.monitors.all.clone() {
             let (every_milliseconds, event, count) = match &held.wanted.every {
                 Every::Time(time) => (Some(time.as_secs_f64() * 1000.0), None, None),
                 Every::Event { kind, count } => (None, Some(kind.clone()), Some(*count)),
@@ -105,7 +105,7 @@ impl Session<'_> {
     }
 
     fn watch_live(&mut self, at_work: &AtWork) -> Result<Report, CliError> {
-        let rows: Vec<_> = self.monitors.iter().map(|held| (held.number, held.title())).collect();
+        let rows: Vec<_> = self.monitors.all.iter().map(|held| (held.number, held.title())).collect();
         let mut view = LiveView::open(rows)?;
         let mut samples = HashMap::new();
         signals::forget_interrupt();
@@ -134,12 +134,12 @@ impl Session<'_> {
     }
 
     fn samples_of(&self, number: usize) -> Option<u64> {
-        self.monitors.iter().find(|held| held.number == number)?.wanted.samples
+        self.monitors.all.iter().find(|held| held.number == number)?.wanted.samples
     }
 
     /// Whether every monitor has as many samples as it is to take.
     fn has_all(&self, samples: &HashMap<usize, SampleRow>) -> bool {
-        self.monitors.iter().all(|held| {
+        self.monitors.all.iter().all(|held| {
             let taken = samples.get(&held.number).map_or(0, |row| row.count);
             held.wanted.samples.is_some_and(|wanted| taken >= wanted)
         })
@@ -148,7 +148,7 @@ impl Session<'_> {
     fn next_sample(&mut self, at_work: &AtWork, wait: Duration) -> Result<Option<Seen>, CliError> {
         let Some(event) = self.client.next_event(wait)? else { return Ok(None) };
         if event.event == extra::SAMPLE {
-            let body: SampleBody = crate::session::read(&event)?;
+            let body: SampleBody = super::read(&event)?;
             let number = at_work.get(&body.monitor_id).copied();
             return Ok(number.map(|number| Seen::Sample(self.sample_row(number, body))));
         }
@@ -159,7 +159,7 @@ impl Session<'_> {
     }
 
     fn sample_row(&self, number: usize, body: SampleBody) -> SampleRow {
-        let held = self.monitors.iter().find(|held| held.number == number);
+        let held = self.monitors.all.iter().find(|held| held.number == number);
         SampleRow {
             number,
             what: held.map(HeldMonitor::title).unwrap_or_default(),

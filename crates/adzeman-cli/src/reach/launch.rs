@@ -11,8 +11,8 @@ use std::time::{Duration, Instant};
 
 use adzeman::discovery;
 
-use crate::error::CliError;
-use crate::reach::{self, Reached};
+use super::Reached;
+use crate::error::{CliError, plain};
 use crate::signals;
 
 /// How long a host may take to announce itself.
@@ -134,7 +134,7 @@ impl Launched {
         }
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped());
         apart(&mut command);
-        let mut child = command.spawn().map_err(|why| failed(crate::client::plain(&why)))?;
+        let mut child = command.spawn().map_err(|why| failed(plain(&why)))?;
         signals::own(child.id());
         let (output, errors) = (child.stdout.take(), child.stderr.take());
         let mut launched = Self { child, readers: Vec::new() };
@@ -176,7 +176,7 @@ impl Launched {
                     .find(|found| !before.contains(&(found.announcement.process_id, found.announcement.started)))
             };
             if let Some(found) = own.or_else(new) {
-                return reach::reach(Some(&found.announcement.process_id.to_string()));
+                return super::reach(Some(&found.announcement.process_id.to_string()));
             }
             thread::sleep(GLANCE);
         }
@@ -194,7 +194,7 @@ impl Launched {
 
     /// Waits for its end, and for the last of its output.
     pub(crate) fn wait(&mut self) -> Result<ExitStatus, CliError> {
-        let status = self.child.wait().map_err(|why| CliError::HostGone(crate::client::plain(&why)))?;
+        let status = self.child.wait().map_err(|why| CliError::HostGone(plain(&why)))?;
         signals::own(0);
         for reader in self.readers.drain(..) {
             // One that panicked has nothing more to show.

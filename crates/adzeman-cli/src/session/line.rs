@@ -1,0 +1,32 @@
+//! One line of commands, wherever it was typed.
+
+use super::Session;
+use crate::command::{self, Command};
+use crate::error::CliError;
+
+/// Whether a session goes on after a command.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Next {
+    Ask,
+    Leave,
+}
+
+/// Runs one line and prints what comes of it; errors are the caller's to print.
+pub(crate) fn run_line(session: &mut Session<'_>, line: &str, echo: bool) -> Result<Next, CliError> {
+    let command = command::parse(line)?;
+    if command == Command::Nothing {
+        return Ok(Next::Ask);
+    }
+    session.take_waiting()?;
+    // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen.
+    if !matches!(command, Command::Go(_)) {
+        session.show_unseen()?;
+    }
+    if echo {
+        session.printer.echo(&session.prompt(), line);
+    }
+    let next = if command == Command::Leave { Next::Leave } else { Next::Ask };
+    let report = session.run(command)?;
+    session.printer.report(Some(line), &report);
+    Ok(next)
+}
