@@ -2,10 +2,11 @@
 
 use std::fmt::Write as _;
 
+use adzeman_dap::extra::{ShapeLine, TableRow};
 use comfy_table::{Table, presets};
 
 use super::{CHANGED, NAME, QUIET, STRONG, TROUBLE, WIDEST, cut, cut_to, more, styled, trimmed};
-use crate::report::{AboutRow, Report, Row, SampleRow, TreeRow, WatchRow, cost};
+use crate::report::{AboutRow, FoundLine, Report, Row, SampleRow, TreeRow, WatchRow, cost};
 
 /// Widest cell of a table.
 const WIDEST_CELL: usize = 28;
@@ -29,25 +30,8 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
             let before = before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, value)));
             render_value(value, type_name, &before, inside, extent.total) + &more(inside.len(), *extent, "entries")
         }
-        Report::Table { columns, rows, extent, .. } => {
-            let cells = |row: &adzeman_dap::extra::TableRow| {
-                let values = row
-                    .cells
-                    .iter()
-                    .map(|cell| cell.as_deref().map_or(String::new(), |cell| cut_to(cell, WIDEST_CELL)));
-                [format!("{LEVEL}{}", row.name)].into_iter().chain(values).collect::<Vec<_>>()
-            };
-            let header = [String::new()].into_iter().chain(columns.iter().cloned()).collect();
-            render_table(Some(header), rows.iter().map(cells)) + &more(rows.len(), *extent, "rows")
-        }
-        Report::Shape { expression, rows } => {
-            let line = |row: &adzeman_dap::extra::ShapeLine| {
-                let name = if row.depth == 0 { cut_to(expression, WIDEST_CELL) } else { row.name.clone() };
-                let name = format!("{}{name}", LEVEL.repeat(row.depth));
-                vec![name, row.types.clone(), row.remark.clone().unwrap_or_default()]
-            };
-            render_table(None, rows.iter().map(line))
-        }
+        Report::Table { columns, rows, extent, .. } => render_grid(columns, rows) + &more(rows.len(), *extent, "rows"),
+        Report::Shape { expression, rows } => render_shape(expression, rows),
         Report::Text { text, bytes_in_all, .. } => {
             let cut = bytes_in_all
                 .map_or(String::new(), |all| format!("{}\n", styled(QUIET, &format!("… of {all} bytes in all"))));
@@ -73,15 +57,38 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
             format!("no source has '{text}' in its name or text\n")
         }
         Report::Found { paths, lines, more, .. } => {
-            let mut shown = paths.iter().fold(String::new(), |shown, path| shown + path + "\n");
-            for line in lines {
-                let place = styled(QUIET, &format!("{}:{}", line.path, line.line));
-                let _ = writeln!(shown, "{place}  {}", cut(&line.text));
-            }
-            shown + if *more { "  … and more lines; look for a longer text\n" } else { "" }
+            render_found(paths, lines) + if *more { "  … and more lines; look for a longer text\n" } else { "" }
         }
         _ => return None,
     })
+}
+
+fn render_grid(columns: &[String], rows: &[TableRow]) -> String {
+    let cells = |row: &TableRow| {
+        let values = row.cells.iter();
+        let values = values.map(|cell| cell.as_deref().map_or(String::new(), |cell| cut_to(cell, WIDEST_CELL)));
+        [format!("{LEVEL}{}", row.name)].into_iter().chain(values).collect::<Vec<_>>()
+    };
+    let header = [String::new()].into_iter().chain(columns.iter().cloned()).collect();
+    render_table(Some(header), rows.iter().map(cells))
+}
+
+fn render_shape(expression: &str, rows: &[ShapeLine]) -> String {
+    let line = |row: &ShapeLine| {
+        let name = if row.depth == 0 { cut_to(expression, WIDEST_CELL) } else { row.name.clone() };
+        let name = format!("{}{name}", LEVEL.repeat(row.depth));
+        vec![name, row.types.clone(), row.remark.clone().unwrap_or_default()]
+    };
+    render_table(None, rows.iter().map(line))
+}
+
+fn render_found(paths: &[String], lines: &[FoundLine]) -> String {
+    let mut shown = paths.iter().fold(String::new(), |shown, path| shown + path + "\n");
+    for line in lines {
+        let place = styled(QUIET, &format!("{}:{}", line.path, line.line));
+        let _ = writeln!(shown, "{place}  {}", cut(&line.text));
+    }
+    shown
 }
 
 fn render_table(header: Option<Vec<String>>, rows: impl Iterator<Item = Vec<String>>) -> String {

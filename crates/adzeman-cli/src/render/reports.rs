@@ -1,0 +1,497 @@
+//! What came of commands, as text for people.
+
+use std::fmt::Write as _;
+
+use anstyle::Style;
+use comfy_table::{Table, presets};
+
+use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
+use crate::command::VERBS;
+use crate::project::Stale;
+use crate::report::{BreakRow, EventRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
+
+/// Widest function with its arguments in the call stack.
+const WIDEST_CALL: usize = 96;
+/// The same in a line that holds several.
+const WIDEST_BESIDE_OTHERS: usize = 60;
+
+pub(super) fn render(report: &Report) -> String {
+    match report {
+        Report::Nothing => String::new(),
+        Report::Hosts { hosts } => render_hosts(hosts),
+        Report::Ended { code } => format!("the host has ended with exit code {code}\n"),
+        Report::Limits { asked_seconds, conditions_seconds, memory_bytes } => format!(
+            "an evaluation may take {asked_seconds} s at a stop, {conditions_seconds} s beside the script, and {} MiB of memory\n",
+            memory_bytes / (1024 * 1024)
+        ),
+        Report::Role { controls: true, .. } => "this client controls now\n".to_owned(),
+        Report::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
+        Report::Attached { .. } => render_attached(report),
+        Report::Stop { stop } => render_stop(stop),
+        Report::HandlerLeft { host, context, event, subject, returned } => {
+            let event = event.as_deref().unwrap_or("its event");
+            let of = subject.as_deref().map_or(String::new(), |subject| format!(" of {subject}"));
+            let returned = returned.as_deref().map(render_returned).unwrap_or_default();
+            format!(
+                "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n{returned}"
+            )
+        }
+        Report::Stack { frames, extent } => render_stack(frames, *extent),
+        Report::Changed { target, value, made } => {
+            let made = made.as_ref().map_or(String::new(), |made| styled(QUIET, &format!(", changed {made}")));
+            format!("{} is now {value}{made}\n", styled(NAME, target))
+        }
+        Report::Source { listing } => render_listing(listing),
+        Report::Sources { paths } => paths.iter().fold(String::new(), |text, path| text + path + "\n"),
+        Report::Contexts { contexts, selected } => render_contexts(contexts, selected.as_deref()),
+        Report::Events { events } => render_events(events),
+        Report::Frame { frame, listing } => {
+            let mut text = format!("frame {}: {}\n", frame.number, styled(STRONG, &frame.function));
+            text.push_str(&listing.as_ref().map(render_listing).unwrap_or_default());
+            text
+        }
+        Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
+        Report::Left { host } => format!("left; {host} runs on\n"),
+        Report::Help => render_help(),
+        other => values::render_value_report(other).unwrap_or_else(|| render_break_report(other)),
+    }
+}
+
+fn render_attached(report: &Report) -> String {
+    let Report::Attached { by: _, controlled_by, host, process_id, contexts, events, objects, kept, project, armed } =
+        report
+    else {
+        return String::new();
+    };
+    let mut text = format!("{} (process {process_id}) is open to you\n", styled(STRONG, host));
+    if let Some(name) = controlled_by {
+        let _ = writeln!(text, "{}", styled(TROUBLE, &observing(Some(name))));
+    }
+    for (title, names) in [("contexts", contexts), ("events", events), ("objects", objects)] {
+        let _ = writeln!(text, "  {title:<9} {}", names.join("  "));
+    }
+    if let Some(project) = project {
+        let _ = writeln!(text, "{} set from {project}; 'breaks' lists them", breakpoints(*kept));
+    }
+    if !armed {
+        text.push_str(DISARMED);
+    }
+    text
+}
+
+fn render_contexts(contexts: &[String], selected: Option<&str>) -> String {
+    contexts.iter().fold(String::new(), |mut text, context| {
+        let is_selected = context.split(" (").next() == Some(selected.unwrap_or_default());
+        let mark = if is_selected { styled(HERE, "→") } else { " ".to_owned() };
+        let _ = writeln!(text, "{mark} {context}");
+        text
+    })
+}
+
+fn render_events(events: &[EventRow]) -> String {
+    events.iter().fold(String::new(), |mut text, event| {
+        let _ = writeln!(text, "{}  {}", styled(STRONG, &event.name), event.doc);
+        for field in &event.fields {
+            let _ = writeln!(text, "    {field}");
+        }
+        text
+    })
+}
+
+fn render_stale(stale: &Stale) -> String {
+    let Stale { path, local, host_digest, local_digest } = stale;
+    let of_host = if path == local { String::new() } else { format!(" as {path}") };
+    format!(
+        "{local} here is not what the host runs{of_host} ({local_digest} here, {host_digest} there); the host's text is shown"
+    )
+}
+
+/// That this client may only look.
+fn observing(controlled_by: Option<&str>) -> String {
+    match controlled_by {
+        Some(name) => format!("{name} controls; this client looks, and nothing else ('take over' takes control)"),
+        None => "nobody controls; this client looks, and nothing else ('take over' takes control)".to_owned(),
+    }
+}
+
+/// The hosts there are, each with its contexts and clients below.
+fn render_hosts(hosts: &[HostRow]) -> String {
+    if hosts.is_empty() {
+        return "no host can be attached to; start one with ADZEMAN=listen, or try 'adzeman demo'\n".to_owned();
+    }
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    table.set_header(["host", "process", "up", "address", "contexts", "attached"]);
+    for host in hosts {
+        let up = host.up_seconds.map_or("does not answer".to_owned(), how_long);
+        let clients: Vec<_> = host.clients.iter().map(|(name, role)| format!("{name} ({role}s)")).collect();
+        let process = host.process_id.to_string();
+        table.add_row([&host.name, &process, &up, &host.address, &states(&host.contexts), &clients.join(", ")]);
+    }
+    let text = trimmed(&table);
+    let (header, rows) = text.split_once('\n').unwrap_or((&text, ""));
+    format!("{}\n{rows}", styled(QUIET, header))
+}
+
+/// Contexts by what they are doing: `2 running, lock.upper stopped`.
+fn states(contexts: &[(String, String)]) -> String {
+    let running = contexts.iter().filter(|(_, state)| state == "running").count();
+    let others = contexts.iter().filter(|(_, state)| state != "running").map(|(name, state)| format!("{name} {state}"));
+    let running = (running > 0).then(|| format!("{running} running"));
+    others.chain(running).collect::<Vec<_>>().join(", ")
+}
+
+fn how_long(seconds: f64) -> String {
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a time since some start")]
+    let seconds = seconds as u64;
+    match (seconds / 3600, seconds / 60 % 60, seconds % 60) {
+        (0, 0, seconds) => format!("{seconds} s"),
+        (0, minutes, seconds) => format!("{minutes} min {seconds} s"),
+        (hours, minutes, _) => format!("{hours} h {minutes} min"),
+    }
+}
+
+/// What commands about breakpoints answer.
+fn render_break_report(report: &Report) -> String {
+    match report {
+        Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
+        Report::Breakpoints { breakpoints, .. } if breakpoints.is_empty() => {
+            "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
+        }
+        Report::Breakpoints { breakpoints, armed } => render_breaks(breakpoints) + if *armed { "" } else { DISARMED },
+        Report::Armed { armed: true, count } => format!("{count} breakpoints are armed\n"),
+        Report::Armed { armed: false, .. } => DISARMED.to_owned(),
+        Report::Kept { count: 1, file } => format!("kept in {file}\n"),
+        Report::Kept { count, file } => format!("{count} breakpoints kept in {file}\n"),
+        Report::Library { paths, own } => {
+            let rest = (!own.is_empty()).then(|| format!("all but {}", own.join(", ")));
+            let passed: Vec<_> = rest.into_iter().chain(paths.iter().cloned()).collect();
+            let passed = if passed.is_empty() { "nothing".to_owned() } else { passed.join(", ") };
+            format!("'into' passes over {passed}\n")
+        }
+        Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
+        Report::Removed { count: 1 } => "removed\n".to_owned(),
+        Report::Removed { count } => format!("{count} breakpoints removed\n"),
+        _ => String::new(),
+    }
+}
+
+pub(super) fn render_notice(notice: &Notice) -> String {
+    match notice {
+        Notice::Output { category, text, path, line, bell } => {
+            let place = path.as_ref().zip(*line).map(|(path, line)| format!(" ({path}:{line})"));
+            let (mark, style) = match category.as_str() {
+                "stderr" | "important" => ("┆", TROUBLE),
+                "console" => ("»", Style::new()),
+                _ => ("┆", Style::new()),
+            };
+            let place = styled(QUIET, &place.unwrap_or_default());
+            let bell = if *bell { "\x07" } else { "" };
+            format!("{bell}{} {}{place}\n", styled(QUIET, mark), styled(style, text.trim_end()))
+        }
+        Notice::NotSet { what, file, why } => {
+            format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
+        }
+        Notice::Stale(stale) => format!("{}\n", styled(TROUBLE, &render_stale(stale))),
+        Notice::Following { host } => {
+            format!("{}\n", styled(TROUBLE, &format!("{host} is gone; waiting until it is there again")))
+        }
+        Notice::AttachedAgain { host, process_id, breakpoints: count } => {
+            let host = styled(STRONG, host);
+            format!("attached again to {host} (process {process_id}); set again: {}\n", breakpoints(*count))
+        }
+        Notice::Role { controls: true, .. } => "this client controls now\n".to_owned(),
+        Notice::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
+        Notice::Sample(sample) => values::render_sample(sample),
+        Notice::Breakpoint { number, bound, note } => {
+            let state = if *bound { "is bound now" } else { "is not bound any more" };
+            format!("breakpoint {number} {state}{}\n", note.as_ref().map_or(String::new(), |note| format!(": {note}")))
+        }
+        Notice::Dropped { messages } => {
+            format!("{messages} messages of the host were dropped: too many came at once\n")
+        }
+    }
+}
+
+/// Said wherever breakpoints would be expected to work.
+const DISARMED: &str = "all breakpoints are disarmed; 'breaks on' arms them\n";
+
+fn render_break(row: &BreakRow) -> String {
+    let state = match (row.bound, row.places.is_empty()) {
+        (true, true) => String::new(),
+        (true, false) => format!(" → {}", row.places.join(", ")),
+        (false, _) => styled(TROUBLE, " waits"),
+    };
+    let note = row.note.as_ref().map_or(String::new(), |note| format!("\n  {note}"));
+    format!("{} {}{state}{note}", row.number, row.what)
+}
+
+/// A line for each breakpoint, and under it what else there is to say of it.
+fn render_breaks(rows: &[BreakRow]) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    table.set_header(["", "hits", "breakpoint", "where"]);
+    for row in rows {
+        let place = match (row.bound, row.places.is_empty()) {
+            (false, _) => "waits".to_owned(),
+            (true, true) => String::new(),
+            (true, false) => row.places.join(", "),
+        };
+        table.add_row([row.number.to_string(), row.hits.to_string(), row.what.clone(), place]);
+    }
+    let mut text = String::new();
+    let mut lines = table.lines().map(|line| line.trim_end().to_owned());
+    text.extend(lines.next().map(|header| styled(QUIET, &header) + "\n"));
+    for (line, row) in lines.zip(rows) {
+        text.push_str(&line);
+        text.push('\n');
+        for remark in remarks(row) {
+            let _ = writeln!(text, "           {}", styled(QUIET, &remark));
+        }
+    }
+    text
+}
+
+/// What there is to say of a breakpoint besides where it is.
+fn remarks(row: &BreakRow) -> Vec<String> {
+    let mut remarks = Vec::new();
+    if !row.enabled {
+        remarks.push(format!("disabled; 'enable {}' lets it work", row.number));
+    }
+    if row.spent {
+        remarks.push("was hit as often as it ever will be".to_owned());
+    }
+    remarks.extend(row.note.clone());
+    remarks.extend(row.last.as_ref().map(|last| format!("last hit {last}")));
+    if row.kept {
+        remarks.push("kept in the project file".to_owned());
+    }
+    remarks
+}
+
+/// A number of breakpoints, in words.
+fn breakpoints(count: usize) -> String {
+    format!("{count} breakpoint{}", if count == 1 { "" } else { "s" })
+}
+
+fn render_returned(values: &[String]) -> String {
+    match values {
+        [] => "it returned nothing\n".to_owned(),
+        values => format!("it returned {}\n", styled(STRONG, &cut(&values.join(", ")))),
+    }
+}
+
+fn render_ran(call: &str, success: bool, result: &str, stop: Option<&Stop>) -> String {
+    let mut text = match (success, result) {
+        (true, "") => format!("{call} is done\n"),
+        (true, result) => format!("{call} returned {}\n", styled(STRONG, result)),
+        (false, why) => format!("{}\n", styled(TROUBLE, &format!("{call} failed: {why}"))),
+    };
+    text.push_str(&stop.map(render_stop).unwrap_or_default());
+    text
+}
+
+/// A table's text without the blanks at the ends of its lines.
+pub(super) fn trimmed(table: &Table) -> String {
+    table.to_string().lines().fold(String::new(), |text, line| text + line.trim_end() + "\n")
+}
+
+fn render_stop(stop: &Stop) -> String {
+    let numbers: Vec<_> = stop.breakpoints.iter().map(ToString::to_string).collect();
+    let by_breakpoint = match numbers.as_slice() {
+        [] => "by a breakpoint of another client".to_owned(),
+        numbers => format!("by breakpoint {}", numbers.join(" and ")),
+    };
+    let why = match stop.reason.as_str() {
+        "here" => String::new(),
+        "breakpoint" | "event" => format!(" {by_breakpoint}"),
+        "exception" => format!(" at an error, {by_breakpoint}"),
+        "data breakpoint" => format!(" after a change, {by_breakpoint}"),
+        "time" => format!(" out of time, {by_breakpoint}"),
+        "goto" => ", as it was to go on to here".to_owned(),
+        "condition failed" => format!(" {by_breakpoint}, whose condition failed"),
+        "step" => " after a step".to_owned(),
+        "pause" => " as asked".to_owned(),
+        "script" => " as the script asked".to_owned(),
+        other => format!(" ({other})"),
+    };
+    let mut text = match &stop.at_boundary {
+        Some(host) => format!("{} is held{why}", styled(HERE, host)),
+        None => format!("{} stopped{why}", styled(HERE, &stop.context)),
+    };
+    if !stop.function.is_empty() && stop.at_boundary.is_none() {
+        let _ = write!(text, ", in {}", styled(STRONG, &stop.function));
+    }
+    text.push('\n');
+    if let Some(more) = &stop.text {
+        let is_trouble = matches!(stop.reason.as_str(), "exception" | "condition failed");
+        let _ = writeln!(text, "{}", styled(if is_trouble { TROUBLE } else { STRONG }, more));
+    }
+    if let Some(values) = &stop.returned {
+        text.push_str(&render_returned(values));
+    }
+    text.push_str(&render_event(&stop.event));
+    text.push_str(&stop.listing.as_ref().map(render_listing).unwrap_or_default());
+    if !stop.locals.is_empty() {
+        text.push_str(&values::render_glance(&stop.locals));
+    }
+    text.push_str(&values::render_watches(&stop.watches));
+    text
+}
+
+/// The event in a line: its name, its subject, and what it carries.
+fn render_event(rows: &[Row]) -> String {
+    let value = |name: &str| {
+        let row = rows.iter().find(|row| row.name == name);
+        row.map(|row| row.value.trim_matches('"').to_owned()).filter(|value| value != "null")
+    };
+    let Some(name) = value("name") else { return String::new() };
+    let subject = value("subject").map_or(String::new(), |subject| format!(" of {subject}"));
+    let carried = rows.iter().filter(|row| row.name != "name" && row.name != "subject");
+    let carried: Vec<_> = carried
+        .map(|row| format!("{} {}", styled(NAME, &row.name), values::with_before(row, WIDEST_BESIDE_OTHERS)))
+        .collect();
+    format!("during {}{subject}   {}\n", styled(STRONG, &name), carried.join("   "))
+}
+
+fn render_listing(listing: &Listing) -> String {
+    let mut text = format!("{}\n", styled(QUIET, &listing.path));
+    let last = listing.first + i64::try_from(listing.lines.len()).unwrap_or(0);
+    let width = last.to_string().len();
+    for (number, line) in (listing.first..).zip(&listing.lines) {
+        let shown = format!("{number:>width$}");
+        // Lines that ran on the way are marked.
+        let mark = if listing.ran.contains(&number) { "·" } else { " " };
+        let _ = if listing.current == Some(number) {
+            writeln!(text, "{} {}", styled(HERE, &format!("→ {shown} ┃")), styled(STRONG, line))
+        } else {
+            writeln!(text, "{} {line}", styled(QUIET, &format!("{mark} {shown} │")))
+        };
+    }
+    text
+}
+
+fn render_stack(frames: &[FrameRow], extent: Extent) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    for frame in frames {
+        let mark = if frame.selected { "→" } else { "" };
+        let place = match (frame.kind, &frame.path, frame.line) {
+            ("boundary", ..) => String::new(),
+            (_, Some(path), Some(line)) => format!("{path}:{line}"),
+            ("native", ..) => "(native)".to_owned(),
+            _ => String::new(),
+        };
+        let time = frame.running_milliseconds.map(|time| format!("for {time:.2} ms"));
+        let arguments =
+            if frame.arguments.is_empty() { String::new() } else { format!("({})", frame.arguments.join(", ")) };
+        table.add_row([
+            mark.to_owned(),
+            frame.number.to_string(),
+            cut_to(&format!("{}{arguments}", frame.function), WIDEST_CALL),
+            place,
+            time.unwrap_or_default(),
+        ]);
+    }
+    trimmed(&table) + &more(frames.len(), extent, "frames")
+}
+
+/// That there is more, and how to see it.
+pub(super) fn more(shown: usize, extent: Extent, what: &str) -> String {
+    let left = extent.total.saturating_sub(extent.start + shown);
+    match (left, extent.at_least) {
+        (0, false) => String::new(),
+        (0, true) => format!("  … more {what} ('more' shows them)\n"),
+        (left, true) => format!("  … at least {left} more {what} ('more' shows them)\n"),
+        (left, false) => format!("  … {left} more {what} ('more' shows them)\n"),
+    }
+}
+
+pub(super) fn cut(text: &str) -> String {
+    cut_to(text, WIDEST)
+}
+
+pub(super) fn cut_to(text: &str, widest: usize) -> String {
+    let shown: String = text.chars().take(widest).collect();
+    if shown.len() < text.len() { shown + "…" } else { shown }
+}
+
+fn render_help() -> String {
+    let mut text = String::new();
+    for (_, form, what) in VERBS {
+        let _ = writeln!(text, "{}\n    {what}", styled(STRONG, form));
+    }
+    text + "Commands may be shortened as long as they stay clear. An expression is one of the script's language, with 'host' \
+            and 'event' visible in it.\n"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::report::WatchRow;
+
+    fn plain(report: &Report) -> String {
+        anstream::adapter::strip_str(&render(report)).to_string()
+    }
+
+    fn row(name: &str, value: &str) -> Row {
+        Row { name: name.to_owned(), value: value.to_owned(), type_name: "float".to_owned(), ..Row::default() }
+    }
+
+    #[test]
+    fn a_stop_shows_why_where_and_the_locals() {
+        let stop = Stop {
+            context: "lock.upper".to_owned(),
+            at_boundary: None,
+            reason: "event".to_owned(),
+            breakpoints: vec![2],
+            text: None,
+            returned: None,
+            function: "update".to_owned(),
+            event: vec![row("name", "\"frame.update\""), row("subject", "\"lock.upper\""), row("dt", "1.0")],
+            listing: Some(Listing {
+                path: "scripts/lock.lua".to_owned(),
+                first: 9,
+                lines: vec!["function update(dt)".to_owned(), "  local x = dt".to_owned()],
+                current: Some(10),
+                ran: vec![9, 10],
+            }),
+            locals: vec![
+                Row { before: Some("0.5".to_owned()), ..row("dt", "1.0") },
+                Row { shadowed: true, ..row("dt", "2.0") },
+            ],
+            watches: vec![
+                WatchRow {
+                    number: 1,
+                    what: "dt * 2 in update".to_owned(),
+                    value: Some("2.0".to_owned()),
+                    ..WatchRow::default()
+                },
+                WatchRow {
+                    number: 2,
+                    what: "sum in fare".to_owned(),
+                    note: Some("not in scope here: it is in fare".to_owned()),
+                    out_of_scope: true,
+                    ..WatchRow::default()
+                },
+            ],
+        };
+        insta::assert_snapshot!(plain(&Report::Stop { stop: Box::new(stop) }), @r"
+        lock.upper stopped by breakpoint 2, in update
+        during frame.update of lock.upper   dt 1.0
+        scripts/lock.lua
+        ·  9 │ function update(dt)
+        → 10 ┃   local x = dt
+          dt = 1.0 (was 0.5)  (dt) = 2.0
+          watch 1  dt * 2 in update  2.0
+                2  sum in fare       not in scope here: it is in fare
+        ");
+    }
+
+    #[test]
+    fn long_lists_say_how_much_is_missing() {
+        let extent = Extent { start: 0, total: 3, at_least: false };
+        let report = Report::Scope { title: "Locals".to_owned(), rows: vec![row("a", "1.5")], extent };
+        assert_eq!(plain(&report), "  a  1.5  float\n  … 2 more entries ('more' shows them)\n");
+    }
+}
