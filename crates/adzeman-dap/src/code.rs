@@ -1,12 +1,12 @@
 //! Why a request was refused, as a number that programs can tell apart: `body.error.id` of a response (DAP, `ErrorResponse`).
 
 macro_rules! codes {
-    ($($(#[$doc:meta])* $variant:ident = $id:literal,)*) => {
+    ($($(#[doc = $doc:literal])* $variant:ident = $id:literal,)*) => {
         /// Why a request was refused.
         #[derive(Debug, Clone, Copy, PartialEq, Eq)]
         #[non_exhaustive]
         pub enum ErrorCode {
-            $($(#[$doc])* $variant,)*
+            $($(#[doc = $doc])* $variant,)*
         }
 
         impl ErrorCode {
@@ -18,6 +18,14 @@ macro_rules! codes {
             pub fn id(self) -> i64 {
                 match self {
                     $(Self::$variant => $id,)*
+                }
+            }
+
+            /// What it says, in a sentence.
+            #[must_use]
+            pub fn meaning(self) -> &'static str {
+                match self {
+                    $(Self::$variant => concat!($($doc),*).trim_ascii(),)*
                 }
             }
         }

@@ -363,6 +363,10 @@ impl Supervisor for LocalContext {
             self.abandon();
             return;
         }
+        if self.link.serving_wanted.swap(false, Ordering::SeqCst) {
+            lane.serve_at_line(self, engine);
+            self.catch_up();
+        }
         let place = source.map(|source| SourceLine { source, line });
         self.note_line(place);
         let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();

@@ -54,7 +54,7 @@ impl Lane {
     /// A safe point, before `next` if that is why there is one.
     fn poll(&self, next: Option<&EventFrame<'_>>) {
         if !self.mailbox.is_empty() {
-            *self.before.borrow_mut() = next.map(EventFrame::title);
+            *self.when.borrow_mut() = next.map(|next| format!("before {}", next.title()));
             self.serve_waiting();
         }
         self.sample_by_time();

@@ -21,6 +21,8 @@ pub(crate) struct ContextLink {
     pub(super) pause_wanted: AtomicBool,
     pub(super) first_stop_wanted: AtomicBool,
     pub(super) budget_over: AtomicBool,
+    /// Jobs have waited for so long that the next line serves them.
+    pub(super) serving_wanted: AtomicBool,
     /// Set with anything that the script thread must take notice of.
     pub(super) attention: Arc<AtomicBool>,
     pub(super) interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
@@ -37,6 +39,7 @@ impl ContextLink {
             pause_wanted: AtomicBool::new(false),
             first_stop_wanted: AtomicBool::new(false),
             budget_over: AtomicBool::new(false),
+            serving_wanted: AtomicBool::new(false),
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),
             interrupt: Mutex::new(None),
@@ -54,6 +57,17 @@ impl ContextLink {
         self.attention.store(true, Ordering::SeqCst);
         let interrupt = lock(&self.interrupt).clone();
         interrupt.is_some_and(|interrupt| interrupt.interrupt())
+    }
+
+    /// Whether jobs wait on its thread.
+    pub(super) fn has_mail(&self) -> bool {
+        !self.mailbox.is_empty()
+    }
+
+    /// Has the jobs done at its next line, wherever that is: its host comes to no safe point.
+    pub(super) fn ask_to_serve(&self) {
+        self.serving_wanted.store(true, Ordering::SeqCst);
+        self.interrupt();
     }
 
     /// Asks the context to stop at its next line.

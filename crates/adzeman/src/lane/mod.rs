@@ -56,8 +56,8 @@ pub(crate) struct Lane {
     pub(crate) last_event: RefCell<Option<String>>,
     /// What watched parts of host objects held last, by breakpoint.
     pub(crate) host_values: RefCell<HashMap<BreakpointId, Data>>,
-    /// The event that the jobs being done come before, if they do.
-    pub(crate) before: RefCell<Option<String>>,
+    /// When the jobs being done are done, in words; nothing between two events.
+    pub(crate) when: RefCell<Option<String>>,
     /// What is sampled while the host runs.
     pub(crate) monitors: RefCell<Vec<Monitor>>,
 }
@@ -89,7 +89,7 @@ impl Lane {
             budget: Cell::new(None),
             last_event: RefCell::default(),
             host_values: RefCell::default(),
-            before: RefCell::default(),
+            when: RefCell::default(),
             monitors: RefCell::default(),
         });
         LANES.with_borrow_mut(|lanes| {
@@ -116,6 +116,22 @@ impl Lane {
     pub(crate) fn serve_waiting(&self) {
         while let Ok(mail) = self.mailbox.try_recv() {
             self.quietly(|| self.serve(mail, None));
+        }
+    }
+
+    /// Does the jobs that wait, at a line of a script whose host comes to no safe point.
+    fn serve_at_line(&self, context: &LocalContext, engine: &mut dyn Engine) {
+        *self.when.borrow_mut() = Some("while a script runs".to_owned());
+        while let Ok(mail) = self.mailbox.try_recv() {
+            self.quietly(|| {
+                if mail.context != context.link.id {
+                    self.serve(mail, None);
+                } else if mail.ticket.start() {
+                    engine.allow(Some(self.host.limits().for_aside(mail.ticket.cancel.clone())));
+                    survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold: None });
+                    engine.allow(None);
+                }
+            });
         }
     }
 

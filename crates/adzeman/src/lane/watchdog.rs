@@ -1,5 +1,6 @@
 //! Finding out that an evaluation, or a script that is to pause, is in a call that the engine cannot interrupt, and saying so: a
-//! script thread in such a call can say nothing itself. The thread that looks is there while someone is attached.
+//! script thread in such a call can say nothing itself. And serving those who wait for a context whose host comes to no safe
+//! point. The thread that looks is there while someone is attached.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -13,11 +14,15 @@ use super::HostState;
 use super::link::ContextLink;
 use crate::state::lock;
 use crate::state::notice::{Notice, Stuck, Tone};
+use crate::state::standing::RunState;
 
 /// Between two looks.
 const GLANCE: Duration = Duration::from_millis(100);
 /// How much longer than it may take, or than it was cancelled ago, an evaluation is under way when it is told of.
 const LATE: Duration = Duration::from_secs(1);
+
+/// How long jobs wait for a safe point of the host before the script's next line serves them.
+const SERVED_WITHIN: Duration = Duration::from_millis(250);
 
 /// What an evaluation is in, where that has no name.
 pub(crate) const UNNAMED: &str = "a function that is not the script's";
@@ -50,7 +55,7 @@ pub(crate) fn wake(host: &Arc<HostState>) {
 }
 
 fn watch(host: &HostState) {
-    let mut seen = HashMap::new();
+    let (mut seen, mut waiting) = (HashMap::new(), HashMap::new());
     loop {
         {
             let mut is_awake = lock(&host.is_watched_over);
@@ -61,10 +66,22 @@ fn watch(host: &HostState) {
         }
         let contexts = host.contexts.all();
         seen.retain(|id, _| contexts.iter().any(|context| context.id == *id));
+        waiting.retain(|id, _| contexts.iter().any(|context| context.id == *id && context.has_mail()));
         for context in contexts {
             look(host, &context, &mut seen);
+            serve(&context, &mut waiting);
         }
         thread::sleep(GLANCE);
+    }
+}
+
+/// Has jobs done at the next line that have waited for too long. What is held serves them by itself.
+fn serve(context: &ContextLink, waiting: &mut HashMap<i64, Instant>) {
+    if context.has_mail() && context.standing.state() == RunState::Running {
+        let since = *waiting.entry(context.id).or_insert_with(Instant::now);
+        if since.elapsed() > SERVED_WITHIN {
+            context.ask_to_serve();
+        }
     }
 }
 

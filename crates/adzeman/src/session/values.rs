@@ -327,7 +327,6 @@ pub(super) fn made(point: &SafePoint<'_>) -> Option<String> {
     }
     let lane = point.context.lane()?;
     let seconds = lane.host.clock.now().as_secs_f64();
-    let before = lane.before.borrow();
-    let when = before.as_ref().map_or("between two events".to_owned(), |event| format!("before {event}"));
+    let when = lane.when.borrow().clone().unwrap_or_else(|| "between two events".to_owned());
     Some(format!("{when}, {seconds:.3} s on the host's clock"))
 }

@@ -2,7 +2,9 @@
 
 use serde_json::json;
 
-use crate::harness::{SCRIPT, on_each};
+use adzeman::{Host, Listen, LuaContext};
+
+use crate::harness::{Client, SCRIPT, on_each};
 
 #[test]
 fn capabilities_name_the_events_and_only_what_works() {
@@ -202,4 +204,47 @@ fn lines_count_as_the_client_says() {
         let (_, line) = client.stopped();
         assert_eq!(line, 4, "line 5, counted from 0");
     });
+}
+
+/// A host that runs one script for ever, raises no event and never polls: it is looked at, changed, stopped and stepped all the
+/// same, at whatever line its script is.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_host_that_comes_to_no_safe_point_is_looked_at_at_its_next_line() {
+    let host = Host::builder("mill").start(Listen::ANY_PORT).unwrap();
+    let (sender, receiver) = std::sync::mpsc::channel();
+    let running = std::thread::spawn({
+        let host = host.clone();
+        move || {
+            let lua = mlua::Lua::new();
+            let context = LuaContext::attach(&host, &lua, "main").unwrap();
+            // In a file of its own that no loader of ours has seen, in a coroutine.
+            let script = "turns, on = 0, true\nlocal wheel = coroutine.wrap(function()\n  while on do\n    turns = turns + 1\n  end\nend)\nwheel()\nreturn turns";
+            let function = lua.load(script).set_name("@mill.lua").into_function().unwrap();
+            sender.send(()).unwrap();
+            let turns: i64 = function.call(()).unwrap();
+            drop(context);
+            turns
+        }
+    });
+    receiver.recv().unwrap();
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.event("initialized");
+    client.ok("attach", json!({}));
+    client.ok("configurationDone", json!({}));
+    let here = |expression: &str| json!({"expression": expression, "threadId": 1});
+    assert_eq!(client.ok("evaluate", here("on"))["result"], "true");
+    let changed = client.ok("setExpression", json!({"expression": "turns", "value": "-5", "threadId": 1}));
+    assert!(changed["made"].as_str().unwrap().starts_with("while a script runs"), "{changed}");
+    let set = json!({"source": {"path": "mill.lua"}, "breakpoints": [{"line": 4}]});
+    let set = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
+    assert_eq!(set["verified"], true, "its source was found while it runs: {set}");
+    assert_eq!(client.stopped().1, 4);
+    client.go_on("next");
+    assert!([3, 4].contains(&client.stopped().1));
+    client.ok("setBreakpoints", json!({"source": {"path": "mill.lua"}, "breakpoints": []}));
+    client.go_on("continue");
+    client.ok("setExpression", json!({"expression": "on", "value": "false", "threadId": 1}));
+    assert!(running.join().unwrap() != 0);
 }
