@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
-use crate::chunk::Prototype;
-use crate::expressions::with_tree;
-use crate::inside::inside;
-use crate::names::{NamedFunction, named_functions};
+use crate::dialect::chunk::Prototype;
+use crate::text::expressions::with_tree;
+use crate::text::inside::inside;
+use crate::text::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
 pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {

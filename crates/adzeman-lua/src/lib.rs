@@ -1,8 +1,8 @@
 //! The Lua engine of Adzeman, for Lua 5.4 by `mlua` and its C API.
 //!
 //! ```text
-//!   host ── mlua ──▶ Lua state ── line hook ──▶ Context::covers ── rarely ──▶ Supervisor::line_reached
-//!                        ▲                       (ffi::hook)                        │
+//!   host ── mlua ──▶ Lua state ── line hook ──▶ Watch::covers ── rarely ──▶ Supervisor::line_reached
+//!                        ▲                        (ffi)                            │
 //!                        └───── frames, scopes, values, evaluate ◀── View (Engine) ─┘
 //! ```
 //!
@@ -62,57 +62,34 @@
 //! ```
 #![deny(unsafe_code)]
 
-mod bodies;
-mod chunk;
+mod arm;
 mod context;
+mod dialect;
+mod error;
 mod evaluate;
-mod exchange;
-mod expressions;
 mod facts;
 mod ffi;
-mod filters;
-mod inside;
-mod json;
-mod limits;
-mod names;
-mod nesting;
-mod offer;
-mod paths;
-mod quick;
-mod track;
-mod uses;
-mod values;
-mod view;
+mod look;
+mod scope;
+mod scripts;
+mod text;
 
 use std::rc::Rc;
 use std::sync::Arc;
 
-use adzeman_core::engine::Need;
-use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Supervisor, Syntax};
+use adzeman_core::engine::{Engine, EngineContext, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
 use adzeman_core::path::Notation;
 use adzeman_core::source::{Line, NameUse};
-use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, MultiValue, Thread};
+use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
-use thiserror::Error;
 
-use crate::context::Context;
+use crate::context::{Context, View, offer, take_over_print};
+use crate::ffi::bounds::Progress;
 use crate::ffi::interrupt;
-use crate::limits::Progress;
-use crate::view::View;
 
-/// Why a Lua state could not be watched, or a script not be loaded.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub enum LuaError {
-    /// From Lua, a syntax error for instance.
-    #[error(transparent)]
-    Lua(#[from] mlua::Error),
-    /// From this engine.
-    #[error(transparent)]
-    Engine(#[from] EngineError),
-}
+pub use error::LuaError;
 
 /// A Lua state under watch. Dropping it leaves the state as if it had never been.
 pub struct LuaEngine {
@@ -128,10 +105,9 @@ impl LuaEngine {
     /// When the state has no memory left.
     pub fn new(lua: &Lua, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Result<Self, LuaError> {
         let main = ffi::main_thread_of(lua)?;
-        let context = Rc::new(Context::new(lua, main, supervisor, host));
-        context.prepare()?;
+        let context = Context::open(lua, main, supervisor, host)?;
         take_over_print(lua, &context)?;
-        offer::offer(lua, &context)?;
+        offer(lua, &context)?;
         Ok(Self { context, lua: lua.clone() })
     }
 
@@ -144,7 +120,7 @@ impl LuaEngine {
         let chunk_name = format!("@{name}");
         let function = self.lua.load(text).set_name(&chunk_name).into_function()?;
         let dumped = function.dump(false);
-        let prototypes = chunk::prototypes(&dumped).unwrap_or_default();
+        let prototypes = dialect::chunk::prototypes(&dumped).unwrap_or_default();
         let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
         let id = self.context.supervisor().source_loaded(facts);
         self.context.note_source(&chunk_name, Some(Arc::from(text)), id);
@@ -157,7 +133,7 @@ impl LuaEngine {
     /// # Errors
     /// When the state has no memory left.
     pub fn dump(&self, function: &Function, strips: bool) -> Result<Vec<u8>, LuaError> {
-        Ok(ffi::dump(&self.lua, function, &self.context, strips)?)
+        Ok(ffi::dump(&self.lua, function, strips, |state, strips| self.context.dump(state, strips))?)
     }
 
     /// Has values of the host that scripts hold, of the type `T`, show what they hold, by serde. What `about` calls secret is
@@ -166,7 +142,7 @@ impl LuaEngine {
     /// # Errors
     /// When the state has no memory left.
     pub fn show_type<T: Serialize + 'static>(&self, about: About) -> Result<(), LuaError> {
-        self.context.types.add::<T>(&self.lua, about)
+        self.context.shown.types.add::<T>(&self.lua, about)
     }
 
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
@@ -176,24 +152,23 @@ impl LuaEngine {
     /// Those of [`Thread::resume`].
     pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
         let coroutine = ffi::thread_of(&self.lua, thread)?;
-        let before = self.context.set_running(Some(coroutine));
+        let before = self.context.watch.set_running(Some(coroutine));
         let outcome = thread.resume(arguments);
-        self.context.set_running(before);
+        self.context.watch.set_running(before);
         outcome
     }
 
     /// What other threads interrupt this state by.
     #[must_use]
     pub fn interrupt(&self) -> Arc<dyn Interrupt> {
-        Arc::new(Remote { interrupt: self.context.remote(), progress: self.context.bounds.progress.clone() })
+        let watch = &self.context.watch;
+        Arc::new(Remote { interrupt: watch.remote(), progress: watch.bounds.progress.clone() })
     }
 }
 
 impl Drop for LuaEngine {
     fn drop(&mut self) {
-        self.watch(&Need::default());
-        self.context.undo_exchanges();
-        ffi::hook::release(self.context.main);
+        self.context.close();
     }
 }
 
@@ -203,25 +178,25 @@ pub struct LuaSyntax;
 
 impl Syntax for LuaSyntax {
     fn check_expression(&self, text: &str) -> Result<(), String> {
-        nesting::check_typed(text)?;
+        text::nesting::check_typed(text)?;
         check(&format!("return {text}"))
     }
 
     fn check_statement(&self, text: &str) -> Result<(), String> {
-        nesting::check_typed(text)?;
+        text::nesting::check_typed(text)?;
         check(text)
     }
 
     fn notation(&self) -> Notation {
-        paths::NOTATION
+        scope::NOTATION
     }
 
     fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {
-        expressions::locals_named(script, name)
+        text::expressions::locals_named(script, name)
     }
 
     fn uses_of(&self, script: &str, name: &str) -> Vec<NameUse> {
-        uses::uses_of(script, name)
+        text::uses::uses_of(script, name)
     }
 }
 
@@ -260,7 +235,7 @@ impl EngineContext for LuaEngine {
     }
 
     fn depth(&self) -> usize {
-        View::new(&self.context, self.context.running()).total()
+        View::new(&self.context, self.context.watch.running()).total()
     }
 
     fn safe_point(&self) {
@@ -268,14 +243,14 @@ impl EngineContext for LuaEngine {
     }
 
     fn abandon(&self) -> bool {
-        self.context.abandon();
+        self.context.watch.abandon();
         true
     }
 
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
         // The script has run since the last one.
-        self.context.forget_keys();
-        if let Err(error) = self.context.forget_surplus() {
+        self.context.shown.forget_keys();
+        if let Err(error) = self.context.shown.forget_surplus() {
             tracing::warn!(%error, "values that were shown are kept alive");
         }
         work(&mut View::new(&self.context, self.context.main));
@@ -284,31 +259,4 @@ impl EngineContext for LuaEngine {
     fn discover(&self) {
         self.context.discover();
     }
-}
-
-/// Replaces `print` by one that also reports, while someone is attached. Arguments are made texts once, as `print` does.
-fn take_over_print(lua: &Lua, context: &Rc<Context>) -> Result<(), LuaError> {
-    let original: Function = lua.globals().get("print")?;
-    let context = Rc::downgrade(context);
-    let print = lua.create_function(move |lua, values: MultiValue| {
-        let Some(context) = context.upgrade().filter(|context| context.supervisor().is_attached()) else {
-            return original.call::<()>(values);
-        };
-        let texts = values.iter().map(mlua::Value::to_string).collect::<Result<Vec<_>, _>>()?;
-        context.supervisor().printed(&format!("{}\n", texts.join("\t")), caller(lua, &context));
-        original.call::<()>(MultiValue::from_iter(
-            texts.iter().map(|text| lua.create_string(text).map(mlua::Value::String)).collect::<Result<Vec<_>, _>>()?,
-        ))
-    })?;
-    lua.globals().set("print", print)?;
-    Ok(())
-}
-
-pub(crate) fn caller(lua: &Lua, context: &Context) -> Option<(adzeman_core::source::SourceId, Line)> {
-    let place = lua.inspect_stack(1, |caller| {
-        let chunk_name = caller.source().source.map(std::borrow::Cow::into_owned);
-        chunk_name.zip(caller.current_line().and_then(|line| u32::try_from(line).ok()))
-    })?;
-    let (chunk_name, line) = place?;
-    Some((context.source_named(&chunk_name)?, Line::new(line)?))
 }

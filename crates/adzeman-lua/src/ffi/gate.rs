@@ -3,28 +3,28 @@
 use super::layout::Definition;
 
 /// Definitions remembered at one time; more of them take each other's places.
-const SLOTS: usize = 512;
+const ANSWERS: usize = 512;
 
 #[derive(Debug, Clone, Copy, Default)]
-struct Slot {
+struct Answer {
     definition: Definition,
     holds: bool,
 }
 
 /// The answers so far, for one set of breakpoints.
 pub(crate) struct Gate {
-    slots: Box<[Slot; SLOTS]>,
+    answers: Box<[Answer; ANSWERS]>,
 }
 
 impl Default for Gate {
     fn default() -> Self {
-        Self { slots: Box::new([Slot::default(); SLOTS]) }
+        Self { answers: Box::new([Answer::default(); ANSWERS]) }
     }
 }
 
-fn slot_of(definition: &Definition) -> usize {
+fn place_of(definition: &Definition) -> usize {
     // Prototypes are at least 128 bytes apart.
-    (definition.prototype >> 7 ^ definition.prototype >> 16) % SLOTS
+    (definition.prototype >> 7 ^ definition.prototype >> 16) % ANSWERS
 }
 
 impl Gate {
@@ -32,18 +32,18 @@ impl Gate {
     /// in its line or its source, or is the same definition compiled again.
     #[inline]
     pub(crate) fn holds(&self, definition: &Definition) -> Option<bool> {
-        let slot = &self.slots[slot_of(definition)];
-        (slot.definition == *definition).then_some(slot.holds)
+        let answer = &self.answers[place_of(definition)];
+        (answer.definition == *definition).then_some(answer.holds)
     }
 
     /// Notes an answer.
     pub(crate) fn note(&mut self, definition: Definition, holds: bool) {
-        self.slots[slot_of(&definition)] = Slot { definition, holds };
+        self.answers[place_of(&definition)] = Answer { definition, holds };
     }
 
     /// Forgets all answers: the breakpoints, or the sources, are others now.
     pub(crate) fn forget(&mut self) {
-        self.slots.fill(Slot::default());
+        self.answers.fill(Answer::default());
     }
 }
 

@@ -15,20 +15,20 @@ use mlua::ffi;
 
 use super::activation::Activation;
 use super::state::{Slot, State};
+use super::watch::Watch;
 use super::{layout, limit};
-use crate::context::Context;
 
 thread_local! {
-    /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its context; kept only while the context is
+    /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its watch; kept only while the watch is
     /// registered.
-    static LAST: Cell<(usize, *const Context)> = const { Cell::new((0, ptr::null())) };
+    static LAST: Cell<(usize, *const Watch)> = const { Cell::new((0, ptr::null())) };
 }
 
-/// Makes `context` the one that watches this state. It must be released by [`release`] before it is dropped.
-pub(crate) fn register(state: State, context: &Context) -> Result<(), EngineError> {
+/// Makes `watch` the one that watches this state. It must be released by [`release`] before it is dropped.
+pub(crate) fn register(state: State, watch: &Watch) -> Result<(), EngineError> {
     LAST.set((0, ptr::null()));
-    // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `look_up_context`.
-    unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(context).cast_mut().cast()) };
+    // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `look_up_watch`.
+    unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(watch).cast_mut().cast()) };
     state.set_slot(Slot::Engine)
 }
 
@@ -41,96 +41,96 @@ pub(crate) fn release(state: State) {
     }
 }
 
-/// As [`context_of`], by the registry.
+/// As [`watch_of`], by the registry.
 ///
 /// # Safety
-/// As [`context_of`], with room for one value.
-unsafe fn look_up_context<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+/// As [`watch_of`], with room for one value.
+unsafe fn look_up_watch<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
     // SAFETY: given by the caller; the slot holds nil or a pointer set by `register`.
     unsafe {
         ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Engine.key());
-        let context = ffi::lua_touserdata(raw, -1).cast::<Context>();
+        let watch = ffi::lua_touserdata(raw, -1).cast::<Watch>();
         ffi::lua_settop(raw, -2);
-        context.as_ref()
+        watch.as_ref()
     }
 }
 
-/// The context that watches the state of `raw`.
+/// The watch that watches the state of `raw`.
 ///
 /// # Safety
 /// Called on the thread of the state, with room for one value; the answer is not kept beyond the call from Lua in which
-/// it was asked for, so it cannot outlive the context, which is released before it is dropped.
+/// it was asked for, so it cannot outlive the watch, which is released before it is dropped.
 #[inline]
-pub(super) unsafe fn context_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+pub(super) unsafe fn watch_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
     if !layout::is_known() {
         // SAFETY: given by the caller.
-        return unsafe { look_up_context(raw) };
+        return unsafe { look_up_watch(raw) };
     }
     // SAFETY: given by the caller.
     let state = unsafe { layout::state_of(raw) };
-    let (last, context) = LAST.get();
+    let (last, watch) = LAST.get();
     if last == state {
-        // SAFETY: the pair was noted on this thread, and is forgotten before its context is released.
-        return unsafe { context.as_ref() };
+        // SAFETY: the pair was noted on this thread, and is forgotten before its watch is released.
+        return unsafe { watch.as_ref() };
     }
     // SAFETY: given by the caller.
-    let context = unsafe { look_up_context(raw) };
-    if let Some(context) = context {
-        LAST.set((state, ptr::from_ref(context)));
+    let watch = unsafe { look_up_watch(raw) };
+    if let Some(watch) = watch {
+        LAST.set((state, ptr::from_ref(watch)));
     }
-    context
+    watch
 }
 
 /// The one hook for lines, calls and returns.
 unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
-    let (context, event) = unsafe { (context_of(raw), (*record).event) };
-    if let Some(context) = context.filter(|context| context.bounds.is_limited()) {
+    let (watch, event) = unsafe { (watch_of(raw), (*record).event) };
+    if let Some(watch) = watch.filter(|watch| watch.bounds.is_limited()) {
         // This hook stands where the one of evaluations should: an interrupt has set it meanwhile, or the thread was there before.
         // SAFETY: `raw` is the running thread.
-        caught(|| limit::reach(context, unsafe { State::new(raw) }));
+        caught(|| limit::reach(watch, unsafe { State::new(raw) }));
         return;
     }
-    if let Some(context) = context
+    if let Some(watch) = watch
         && event == ffi::LUA_HOOKLINE
-        && context.is_gated()
+        && watch.is_gated()
     {
         // SAFETY: a line hook finds the line filled in.
         let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
         // The most frequent case by far.
-        if !context.covers(line) {
-            context.leave_entry();
+        if !watch.covers(line) {
+            watch.leave_entry();
             return;
         }
     }
     // A hook set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
-    let Some(context) = context.filter(|context| context.is_watching() || context.wants_attention()) else {
+    let Some(watch) = watch.filter(|watch| watch.is_watching() || watch.wants_attention()) else {
         // SAFETY: `raw` is the running thread.
         unsafe { ffi::lua_sethook(raw, None, 0, 0) };
         return;
     };
-    if context.is_busy() {
+    if watch.is_busy() {
         return;
     }
     // SAFETY: as above; each is called for its own kind of event. Nothing is owned here when an error is raised.
     unsafe {
-        if event == ffi::LUA_HOOKCALL && context.bounds.is_open() {
+        if event == ffi::LUA_HOOKCALL && watch.bounds.is_open() {
             let mut refused = None;
-            caught(|| refused = limit::called_openly(context, raw, record));
+            caught(|| refused = limit::called_openly(watch, raw, record));
             if let Some(why) = refused {
                 ffi::lua_pushstring(raw, why.as_ptr());
                 ffi::lua_error(raw);
             }
         }
         match event {
-            ffi::LUA_HOOKLINE => line(context, raw, record),
-            ffi::LUA_HOOKRET => returned(context, raw, record),
-            ffi::LUA_HOOKCOUNT => looked_up(context, raw),
-            _ => called(context, raw, record),
+            ffi::LUA_HOOKLINE => line(watch, raw, record),
+            ffi::LUA_HOOKRET => returned(watch, raw, record),
+            ffi::LUA_HOOKCOUNT => looked_up(watch, raw),
+            _ => called(watch, raw, record),
         }
-        if context.is_abandoning() {
-            let is_inner = context.bounds.is_open() && !context.bounds.is_base(State::new(raw));
+        if watch.is_abandoning() {
+            let is_inner = watch.bounds.is_open() && !watch.bounds.is_base(State::new(raw));
             if is_inner && event == ffi::LUA_HOOKCOUNT && ffi::lua_isyieldable(raw) != 0 {
                 // A coroutine of the script stays what it is: only the call that resumed it is given up.
                 ffi::lua_yieldk(raw, 0, 0, None);
@@ -151,43 +151,43 @@ pub(super) fn caught(work: impl FnOnce()) {
 /// # Safety
 /// As [`on_hook`], for the event of a line.
 #[inline]
-unsafe fn line(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller: a line hook finds the line filled in.
     let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
-    if context.covers(line) {
+    if watch.covers(line) {
         caught(|| {
             // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            context.line_reached(here.0, &here.1, line);
+            watch.told(|told| told.line_reached(here.0, &here.1, line));
         });
     }
-    context.leave_entry();
+    watch.leave_entry();
 }
 
 /// # Safety
 /// As [`on_hook`], for the event of a call.
 #[inline]
-unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller.
     let call = unsafe { layout::call_of(record) };
-    if context.looks_at_calls() {
+    if watch.looks_at_calls() {
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            context.call_begun(here.0, &here.1, call as usize);
+            watch.told(|told| told.call_begun(here.0, &here.1, call as usize));
         });
     }
-    if !context.is_gated() {
+    if !watch.is_gated() {
         return;
     }
     // SAFETY: given by the caller; a gate is only used where the layout is known.
     unsafe {
-        match holds(context, raw, record, call) {
+        match holds(watch, raw, record, call) {
             Some(true) => {
-                context.enter(call as usize);
-                set_mask(context, raw, IN_WATCHED);
+                watch.enter(call as usize);
+                set_mask(watch, raw, IN_WATCHED);
             }
-            Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(context, raw, BELOW_WATCHED),
+            Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(watch, raw, BELOW_WATCHED),
             _ => {}
         }
     }
@@ -196,31 +196,31 @@ unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::
 /// # Safety
 /// As [`on_hook`], for the event of a return.
 #[inline]
-unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
-    if context.looks_at_returns() {
+unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    if watch.looks_at_returns() {
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
             // SAFETY: as above.
-            context.call_ends(here.0, &here.1, unsafe { layout::call_of(record) } as usize);
+            watch.told(|told| told.call_ends(here.0, &here.1, unsafe { layout::call_of(record) } as usize));
         });
     }
-    if !context.is_gated() {
+    if !watch.is_gated() {
         return;
     }
     // SAFETY: given by the caller; the record below is filled in for a level that is there.
     unsafe {
         let mut below = std::mem::zeroed::<ffi::lua_Debug>();
         if ffi::lua_getstack(raw, 1, &raw mut below) == 0 {
-            set_mask(context, raw, AT_GATE);
+            set_mask(watch, raw, AT_GATE);
             return;
         }
-        let mask = match holds(context, raw, &raw mut below, layout::call_of(&raw const below)) {
+        let mask = match holds(watch, raw, &raw mut below, layout::call_of(&raw const below)) {
             None => return,
             Some(true) => IN_WATCHED,
             Some(false) => BELOW_WATCHED,
         };
-        set_mask(context, raw, mask);
+        set_mask(watch, raw, mask);
     }
 }
 
@@ -229,8 +229,8 @@ unsafe fn returned(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi
 /// # Safety
 /// `raw` is the running thread.
 #[inline]
-unsafe fn set_mask(context: &Context, raw: *mut ffi::lua_State, mask: c_int) {
-    let (mask, count) = if context.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
+unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
+    let (mask, count) = if watch.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
     // SAFETY: given by the caller.
     unsafe {
         if ffi::lua_gethookmask(raw) != mask {
@@ -243,17 +243,17 @@ unsafe fn set_mask(context: &Context, raw: *mut ffi::lua_State, mask: c_int) {
 ///
 /// # Safety
 /// As [`on_hook`].
-unsafe fn looked_up(context: &Context, raw: *mut ffi::lua_State) {
+unsafe fn looked_up(watch: &Watch, raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
-    caught(|| limit::limit_finalizers(context, unsafe { State::new(raw) }));
-    if context.bounds.spend(0) {
-        caught(|| context.abandon());
+    caught(|| limit::limit_finalizers(watch, unsafe { State::new(raw) }));
+    if watch.bounds.spend(0) {
+        caught(|| watch.abandon());
         return;
     }
     // SAFETY: `raw` is the running thread.
     unsafe {
         let mask = ffi::lua_gethookmask(raw);
-        if context.wants_attention() {
+        if watch.wants_attention() {
             ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
         } else if ffi::lua_gethookcount(raw) == 1 {
             // An interrupt has asked for this one look.
@@ -275,17 +275,17 @@ const IN_WATCHED: c_int = ffi::LUA_MASKCALL | ffi::LUA_MASKRET | ffi::LUA_MASKLI
 /// The layout is known, and `record` and `call` are those of a function on this thread's stack.
 #[inline]
 unsafe fn holds(
-    context: &Context,
+    watch: &Watch,
     raw: *mut ffi::lua_State,
     record: *mut ffi::lua_Debug,
     call: *const c_void,
 ) -> Option<bool> {
     // SAFETY: given by the caller.
     let definition = unsafe { layout::definition_of(call) }?;
-    Some(context.gate_holds(&definition).unwrap_or_else(|| {
+    Some(watch.gate_holds(&definition).unwrap_or_else(|| {
         // SAFETY: as above.
         let (state, here) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-        let answer = catch_unwind(AssertUnwindSafe(|| context.learn_gate(state, &here, definition)));
+        let answer = catch_unwind(AssertUnwindSafe(|| watch.learn_gate(state, &here, definition)));
         answer.unwrap_or(true)
     }))
 }
@@ -329,8 +329,8 @@ pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
 }
 
 /// Sets or removes the hook of a thread. While a call that a person asked for runs, every thread looks up now and then.
-pub(crate) fn watch(context: &Context, state: State, how: Watching) {
-    let looks_up = context.runs_openly();
+pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
+    let looks_up = watch.runs_openly();
     let set = |mask| match looks_up {
         true => state.set_hook(Some(on_hook), mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
         false => state.set_hook(Some(on_hook), mask, 0),
@@ -339,18 +339,17 @@ pub(crate) fn watch(context: &Context, state: State, how: Watching) {
         Watching::Nothing if looks_up => set(0),
         Watching::Nothing => state.set_hook(None, 0, 0),
         Watching::Events(mask) => set(mask),
-        Watching::Gated => set(gated_mask(context, state)),
+        Watching::Gated => set(gated_mask(watch, state)),
         Watching::Abandoning => state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
     }
 }
 
 /// What a gated thread has to watch at this moment, by the functions on its stack.
-fn gated_mask(context: &Context, state: State) -> c_int {
+fn gated_mask(watch: &Watch, state: State) -> c_int {
     let mut mask = AT_GATE;
     state.for_each_level(|level, function| {
         // SAFETY: a gate is only used where the layout is known; the record is of a function on this stack.
-        let held =
-            unsafe { holds(context, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
+        let held = unsafe { holds(watch, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
         if held == Some(true) {
             mask = if level == 0 { IN_WATCHED } else { BELOW_WATCHED };
         }

@@ -17,12 +17,12 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
-use super::hook::{self, caught, context_of};
+use super::hook::{self, caught, watch_of};
 use super::internals::{self, Collector};
 use super::library::{Effect, Native, native_at};
 use super::state::{Slot, State, Type};
+use super::watch::Watch;
 use super::{layout, natives, walk};
-use crate::context::Context;
 
 /// Instructions between two looks: the fewest at first, and where they are slow (one may make a text of many megabytes), and
 /// more and more otherwise.
@@ -105,29 +105,29 @@ unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi:
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack and the record of the running function.
     // Nothing in this frame owns anything when an error is raised.
     unsafe {
-        let Some(context) = context_of(raw) else {
+        let Some(watch) = watch_of(raw) else {
             ffi::lua_sethook(raw, None, 0, 0);
             return;
         };
-        if !context.bounds.is_limited() {
+        if !watch.bounds.is_limited() {
             // A thread that an evaluation has left behind is one like others.
-            hook::watch(context, State::new(raw), context.watching());
+            hook::set_hook_of(watch, State::new(raw), watch.watching());
             return;
         }
         let event = (*record).event;
         let mut refused = None;
         // Calls that this makes itself, on other threads, are not what is limited.
-        if context.bounds.is_at_work.replace(true) {
+        if watch.bounds.is_at_work.replace(true) {
             return;
         }
         caught(|| match event {
-            ffi::LUA_HOOKCOUNT => spend(context, raw),
-            ffi::LUA_HOOKRET => asked(context, raw),
-            _ => refused = called(context, raw, record),
+            ffi::LUA_HOOKCOUNT => spend(watch, raw),
+            ffi::LUA_HOOKRET => asked(watch, raw),
+            _ => refused = called(watch, raw, record),
         });
-        context.bounds.is_at_work.set(false);
-        if context.bounds.is_over() {
-            give_up(context, raw, event);
+        watch.bounds.is_at_work.set(false);
+        if watch.bounds.is_over() {
+            give_up(watch, raw, event);
         } else if let Some(why) = refused {
             ffi::lua_pushstring(raw, why.as_ptr());
             ffi::lua_error(raw);
@@ -139,11 +139,11 @@ unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi:
 ///
 /// # Safety
 /// `raw` is the running thread.
-unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
+unsafe fn spend(watch: &Watch, raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
     let step = unsafe { ffi::lua_gethookcount(raw) };
-    let is_over = context.bounds.spend(step.unsigned_abs().into());
-    let took = context.bounds.took();
+    let is_over = watch.bounds.spend(step.unsigned_abs().into());
+    let took = watch.bounds.took();
     let next = match step {
         _ if took > SLOW => FEWEST_INSTRUCTIONS,
         _ if took < QUICK => step.saturating_mul(2).min(MOST_INSTRUCTIONS),
@@ -153,10 +153,10 @@ unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
         // SAFETY: given by the caller.
         unsafe { ffi::lua_sethook(raw, Some(on_limit), ffi::lua_gethookmask(raw), next) };
     }
-    if let Some(most) = context.bounds.most_bytes().filter(|_| !is_over) {
+    if let Some(most) = watch.bounds.most_bytes().filter(|_| !is_over) {
         // SAFETY: given by the caller; what is opened is closed again.
         let bytes = unsafe {
-            let collector = context.bounds.with_held(|held| held.collector).flatten();
+            let collector = watch.bounds.with_held(|held| held.collector).flatten();
             let is_open = collector.is_some_and(|collector| internals::open_collector(raw, collector));
             let bytes = counted_bytes(State::new(raw));
             if is_open {
@@ -165,7 +165,7 @@ unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
             bytes
         };
         if bytes > most {
-            context.bounds.is_over_memory();
+            watch.bounds.is_over_memory();
         }
     }
 }
@@ -174,8 +174,8 @@ unsafe fn spend(context: &Context, raw: *mut ffi::lua_State) {
 ///
 /// # Safety
 /// `raw` is the running thread.
-unsafe fn asked(context: &Context, raw: *mut ffi::lua_State) {
-    let was_open = context.bounds.with_held(|held| std::mem::take(&mut held.is_open));
+unsafe fn asked(watch: &Watch, raw: *mut ffi::lua_State) {
+    let was_open = watch.bounds.with_held(|held| std::mem::take(&mut held.is_open));
     // SAFETY: given by the caller; the API was opened by `called`.
     unsafe {
         if was_open == Some(true) {
@@ -189,22 +189,22 @@ unsafe fn asked(context: &Context, raw: *mut ffi::lua_State) {
 ///
 /// # Safety
 /// `raw` is the running thread, and `record` that of the function called.
-unsafe fn called(context: &Context, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> Option<&'static CStr> {
+unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> Option<&'static CStr> {
     // SAFETY: given by the caller.
     let (state, function) = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
     // SAFETY: as above.
     let (address, native) = unsafe { native_called(raw, record) }?;
-    context.bounds.progress.note_native(address, || function.info().name);
-    context.bounds.spend(1);
+    watch.bounds.progress.note_native(address, || function.info().name);
+    watch.bounds.spend(1);
     let Some(native) = native else {
-        reach_all(context, state);
+        reach_all(watch, state);
         return None;
     };
     match native.effect {
         Effect::Plain | Effect::Own => {}
-        Effect::RunsThread => reach_given(context, state, &function),
-        Effect::Collector => return ask_collector(context, state, &function),
-        Effect::SetsMetatable => note_finalizer(context, state, &function),
+        Effect::RunsThread => reach_given(watch, state, &function),
+        Effect::Collector => return ask_collector(watch, state, &function),
+        Effect::SetsMetatable => note_finalizer(watch, state, &function),
         Effect::SetsHook => return Some(c"an evaluation cannot set a hook: its own limit is one"),
         Effect::Exits | Effect::ReadsTerminal => return refused(native.effect),
     }
@@ -225,19 +225,19 @@ fn refused(effect: Effect) -> Option<&'static CStr> {
 /// # Safety
 /// As [`called`].
 pub(super) unsafe fn called_openly(
-    context: &Context,
+    watch: &Watch,
     raw: *mut ffi::lua_State,
     record: *mut ffi::lua_Debug,
 ) -> Option<&'static CStr> {
     // SAFETY: given by the caller.
     let (called, function) = unsafe { (native_called(raw, record)?, Activation::of_hook(State::new(raw), record)) };
     let (address, native) = called;
-    context.bounds.progress.note_native(address, || function.info().name);
+    watch.bounds.progress.note_native(address, || function.info().name);
     let effect = native?.effect;
     match effect {
-        Effect::SetsMetatable => note_finalizer(context, function.state(), &function),
+        Effect::SetsMetatable => note_finalizer(watch, function.state(), &function),
         // Before any of them runs.
-        Effect::Collector => limit_finalizers(context, function.state()),
+        Effect::Collector => limit_finalizers(watch, function.state()),
         _ => {}
     }
     refused(effect)
@@ -267,7 +267,7 @@ unsafe fn native_called(
 }
 
 /// Has the hook ask on a thread that was there before.
-pub(super) fn reach(context: &Context, thread: State) {
+pub(super) fn reach(watch: &Watch, thread: State) {
     // SAFETY: the thread is live: it is on a stack, or was found among what is alive, and the collector stands still.
     let saved = unsafe {
         let (hook, mask) = (ffi::lua_gethook(thread.raw()), ffi::lua_gethookmask(thread.raw()));
@@ -281,32 +281,32 @@ pub(super) fn reach(context: &Context, thread: State) {
         }
         SavedHook { thread, hook, mask, count: ffi::lua_gethookcount(thread.raw()) }
     };
-    context.bounds.with_held(|held| held.saved.push(saved));
+    watch.bounds.with_held(|held| held.saved.push(saved));
     thread.limit();
 }
 
 /// The same on the thread that a function was given, or holds.
-fn reach_given(context: &Context, state: State, function: &Activation) {
+fn reach_given(watch: &Watch, state: State, function: &Activation) {
     let top = state.top();
     let given = function.push_local(1).and_then(|_| state.thread_at(-1));
     state.cut_to(top);
     function.push_function();
     let held = state.push_captured(-1, 1).and_then(|_| state.thread_at(-1));
     state.cut_to(top);
-    given.into_iter().chain(held).for_each(|thread| reach(context, thread));
+    given.into_iter().chain(held).for_each(|thread| reach(watch, thread));
 }
 
 /// The same on every thread there is.
-fn reach_all(context: &Context, state: State) {
-    let is_done = context.bounds.with_held(|held| std::mem::replace(&mut held.reaches_all, true));
+fn reach_all(watch: &Watch, state: State) {
+    let is_done = watch.bounds.with_held(|held| std::mem::replace(&mut held.reaches_all, true));
     if is_done != Some(false) {
         return;
     }
     let top = state.top();
-    context.find_threads();
+    watch.find_threads();
     let reached = walk::for_each_thread(state, &mut |thread| {
         if thread != state {
-            reach(context, thread);
+            reach(watch, thread);
         }
     });
     state.cut_to(top);
@@ -317,7 +317,7 @@ fn reach_all(context: &Context, state: State) {
 
 /// Lets a question through to the collector that changes nothing; everything else answers that it cannot be done now. Answers
 /// why it may not be asked, where questions cannot be told from orders.
-fn ask_collector(context: &Context, state: State, function: &Activation) -> Option<&'static CStr> {
+fn ask_collector(watch: &Watch, state: State, function: &Activation) -> Option<&'static CStr> {
     let top = state.top();
     let option = function.push_local(1).and_then(|_| state.text_at(-1));
     state.cut_to(top);
@@ -325,20 +325,21 @@ fn ask_collector(context: &Context, state: State, function: &Activation) -> Opti
     if !internals::holds_all_collections() {
         return (!only_asks).then_some(c"an evaluation does not collect garbage");
     }
-    let collector = context.bounds.with_held(|held| held.collector).flatten().filter(|_| only_asks)?;
+    let collector = watch.bounds.with_held(|held| held.collector).flatten().filter(|_| only_asks)?;
     // SAFETY: the state is live; the API is closed again when this very call returns.
     let is_open = unsafe { internals::open_collector(state.raw(), collector) };
     if is_open {
-        context.bounds.with_held(|held| held.is_open = true);
+        watch.bounds.with_held(|held| held.is_open = true);
         state.set_hook(Some(on_limit), EVENTS | ffi::LUA_MASKRET, FEWEST_INSTRUCTIONS);
     }
     None
 }
 
 /// Notes the metatable that is given to an object, if it has a finalizer and the text that gives it is no script of the host.
-fn note_finalizer(context: &Context, state: State, function: &Activation) {
+fn note_finalizer(watch: &Watch, state: State, function: &Activation) {
     let giver = (1..).map_while(|level| state.level(level)).find(|held| !held.info().is_native);
-    let is_scripts = giver.is_some_and(|giver| giver.with_chunk_name(|name| context.knows_chunk(name)));
+    let is_scripts = giver
+        .is_some_and(|giver| giver.with_chunk_name(|name| watch.told(|told| told.knows_chunk(name)) == Some(true)));
     let top = state.top();
     let has_finalizer = function.push_local(2).is_some()
         && state.type_at(-1) == Type::Table
@@ -346,7 +347,7 @@ fn note_finalizer(context: &Context, state: State, function: &Activation) {
         && state.type_at(-1) != Type::Nil;
     if has_finalizer && !is_scripts {
         state.pop(1);
-        let number = context.bounds.with_held(|held| {
+        let number = watch.bounds.with_held(|held| {
             held.finalized += 1;
             held.finalized
         });
@@ -370,8 +371,8 @@ fn keep_finalized(state: State, number: i64) -> Result<(), EngineError> {
 }
 
 /// Puts a limit before the finalizers that a call without a limit has given to objects so far, as they are now.
-pub(super) fn limit_finalizers(context: &Context, state: State) {
-    wrap(state, context.bounds.with_held(|held| std::mem::take(&mut held.finalized)).unwrap_or(0));
+pub(super) fn limit_finalizers(watch: &Watch, state: State) {
+    wrap(state, watch.bounds.with_held(|held| std::mem::take(&mut held.finalized)).unwrap_or(0));
 }
 
 fn wrap(state: State, count: i64) {
@@ -415,9 +416,11 @@ unsafe extern "C-unwind" fn limited_finalizer(raw: *mut ffi::lua_State) -> c_int
         ffi::lua_settop(raw, 1);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
-        // Without a context there is nobody to cut it off: the engine has let go of this state.
-        if let Some(context) = context_of(raw) {
-            caught(|| context.finalize(State::new(raw)));
+        // Without a watch there is nobody to cut it off: the engine has let go of this state.
+        if let Some(watch) = watch_of(raw) {
+            caught(|| {
+                watch.told(|told| told.finalize(State::new(raw)));
+            });
         }
     }
     0
@@ -427,14 +430,14 @@ unsafe extern "C-unwind" fn limited_finalizer(raw: *mut ffi::lua_State) -> c_int
 ///
 /// # Safety
 /// `raw` is the running thread, in a hook for `event`; nothing in the frames up to Lua owns anything.
-unsafe fn give_up(context: &Context, raw: *mut ffi::lua_State, event: c_int) {
+unsafe fn give_up(watch: &Watch, raw: *mut ffi::lua_State, event: c_int) {
     // SAFETY: given by the caller. Only hooks of counts may yield.
     unsafe {
         // Once is enough: setting a hook walks the whole stack.
         if ffi::lua_gethookcount(raw) != 1 {
             ffi::lua_sethook(raw, Some(on_limit), EVENTS, 1);
         }
-        let is_inner = !context.bounds.is_base(State::new(raw));
+        let is_inner = !watch.bounds.is_base(State::new(raw));
         if is_inner && ffi::lua_isyieldable(raw) != 0 {
             if event == ffi::LUA_HOOKCOUNT {
                 ffi::lua_yieldk(raw, 0, 0, None);

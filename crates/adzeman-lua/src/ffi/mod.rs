@@ -10,10 +10,11 @@
 #![allow(unsafe_code)]
 
 pub(crate) mod activation;
-pub(crate) mod exchange;
+pub(crate) mod apart;
+pub(crate) mod body;
+pub(crate) mod bounds;
 pub(crate) mod gate;
 pub(crate) mod hook;
-pub(crate) mod instructions;
 mod internals;
 pub(crate) mod interrupt;
 pub(crate) mod layout;
@@ -25,6 +26,7 @@ pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod tables;
 pub(crate) mod walk;
+pub(crate) mod watch;
 #[cfg(target_os = "linux")]
 mod whereabouts;
 
@@ -45,8 +47,8 @@ pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state:
 pub(crate) fn dump(
     lua: &mlua::Lua,
     function: &mlua::Function,
-    context: &crate::context::Context,
     strips: bool,
+    dump: impl Fn(state::State, bool) -> Vec<u8>,
 ) -> Result<Vec<u8>, mlua::Error> {
     let mut chunk = Vec::new();
     // SAFETY: the closure only reads the function that was pushed for it, and leaves it to the binding to drop.
@@ -54,7 +56,7 @@ pub(crate) fn dump(
         lua.exec_raw::<()>(function.clone(), |raw| {
             let state = state::State::new(raw);
             if !state.is_native_function(-1) {
-                chunk = context.dump(state, strips);
+                chunk = dump(state, strips);
             }
             mlua::ffi::lua_settop(raw, 0);
         })?;

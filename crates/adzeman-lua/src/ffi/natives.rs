@@ -13,10 +13,10 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
-use super::hook::context_of;
+use super::hook::watch_of;
 use super::own_hooks;
 use super::state::{State, Type};
-use crate::context::Context;
+use super::watch::Watch;
 
 /// What replaces a function of the library.
 const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 7] = [
@@ -89,7 +89,7 @@ unsafe fn address_in(raw: *mut ffi::lua_State, table: &CStr, name: &CStr) -> usi
     }
 }
 
-/// Puts the functions in place, for as long as the state lives: without a context they do what the library's do.
+/// Puts the functions in place, for as long as the state lives: without a watch they do what the library's do.
 pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
     unsafe extern "C-unwind" fn replace(raw: *mut ffi::lua_State) -> c_int {
         let originals = originals().replaced;
@@ -112,10 +112,10 @@ pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
 /// Whether someone waits for errors of this state.
 ///
 /// # Safety
-/// As [`context_of`].
-unsafe fn reporting<'a>(raw: *mut ffi::lua_State) -> Option<&'a Context> {
+/// As [`watch_of`].
+unsafe fn reporting<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
     // SAFETY: given by the caller.
-    unsafe { context_of(raw) }.filter(|context| context.watches_raises())
+    unsafe { watch_of(raw) }.filter(|watch| watch.watches_raises())
 }
 
 unsafe extern "C-unwind" fn pcall(raw: *mut ffi::lua_State) -> c_int {
@@ -214,9 +214,9 @@ unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
 /// `raw` runs, `failed` is it or a coroutine that it resumed; both are of the same state.
 unsafe fn report(raw: *mut ffi::lua_State, failed: *mut ffi::lua_State, levels: usize, caught: bool) {
     // SAFETY: given by the caller.
-    let (context, failed) = unsafe { (reporting(raw), State::new(failed)) };
-    if let Some(context) = context {
-        let outcome = catch_unwind(AssertUnwindSafe(|| context.raised(failed, levels, caught)));
+    let (watch, failed) = unsafe { (reporting(raw), State::new(failed)) };
+    if let Some(watch) = watch {
+        let outcome = catch_unwind(AssertUnwindSafe(|| watch.told(|told| told.raised(failed, levels, caught))));
         if outcome.is_err() {
             tracing::error!("a fault inside the debugger was caught; the script goes on");
         }
@@ -242,12 +242,12 @@ unsafe fn resume_with(
             return None;
         }
         ffi::lua_xmove(raw, coroutine, arguments);
-        let context = context_of(raw);
-        let before = context.and_then(|context| context.set_running(Some(State::new(coroutine))));
+        let watch = watch_of(raw);
+        let before = watch.and_then(|watch| watch.set_running(Some(State::new(coroutine))));
         let mut results = 0;
         let status = ffi::lua_resume(coroutine, raw, arguments, &raw mut results);
-        if let Some(context) = context_of(raw) {
-            context.set_running(before);
+        if let Some(watch) = watch_of(raw) {
+            watch.set_running(before);
         }
         if status == ffi::LUA_OK || status == ffi::LUA_YIELD {
             if ffi::lua_checkstack(raw, results + 1) == 0 {
@@ -308,8 +308,8 @@ unsafe extern "C-unwind" fn wrapped(raw: *mut ffi::lua_State) -> c_int {
             status = ffi::lua_closethread(coroutine, raw);
             ffi::lua_xmove(coroutine, raw, 1);
             // It was reported where it was raised.
-            if let Some(context) = reporting(raw) {
-                context.raise_goes_on();
+            if let Some(watch) = reporting(raw) {
+                watch.told(|told| told.raise_goes_on());
             }
         }
         if status != ffi::LUA_ERRMEM && ffi::lua_type(raw, -1) == ffi::LUA_TSTRING {
@@ -332,8 +332,8 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
             return ffi::luaL_error(raw, c"unable to dump given function".as_ptr());
         }
         let state = State::new(raw);
-        let chunk = match context_of(raw) {
-            Some(context) => context.dump(state, strips),
+        let chunk = match watch_of(raw) {
+            Some(watch) => watch.told(|told| told.dump(state, strips)).unwrap_or_default(),
             None => state.dump_as(1, strips),
         };
         let pushed = state.push_bytes(&chunk).is_ok();

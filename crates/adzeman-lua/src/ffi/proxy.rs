@@ -1,24 +1,38 @@
-//! What evaluated code sees: an environment that looks names up in a frame, and proxies for the host's objects and the
-//! event.
+//! What evaluated code sees: an environment in which names are looked up, and proxies for the host's objects and the event. What
+//! they answer is decided by who watches ([`Attendant::called`](super::watch::Attendant::called)).
 
 use std::ffi::c_int;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{Data, HostError};
-use adzeman_core::path::Segment;
-use adzeman_core::path::{Root, TreePath};
+use adzeman_core::path::TreePath;
 use mlua::ffi;
 
-use super::hook::context_of;
+use super::hook::watch_of;
 use super::state::{Slot, State, Type};
-use crate::context::Context;
-use crate::json;
-use crate::paths::{NOTATION, element, number_of};
 
-/// What a callback wants done after it has dropped all it owned.
-enum Then {
+/// Which function evaluated text calls.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Entry {
+    /// A name is read, in the environment of this number.
+    NameRead(i64),
+    /// A name is written.
+    NameWritten(i64),
+    /// A part of the host's data is read.
+    PartRead,
+    /// It is written.
+    PartWritten,
+    /// Its length is asked for.
+    Length,
+    /// Its parts are gone through.
+    Pairs,
+    /// It is made a text.
+    Text,
+}
+
+/// What is to be done after all that was owned is dropped.
+pub(crate) enum Then {
     /// Return this many values.
     Return(c_int),
     /// Raise the value on top.
@@ -31,27 +45,33 @@ enum Then {
 
 /// The functions of this file that evaluated text calls.
 pub(super) fn own() -> [ffi::lua_CFunction; 8] {
-    [environment_get, environment_set, proxy_get, proxy_set, proxy_length, proxy_pairs, next_pair, proxy_text]
+    [name_read, name_written, part_read, part_written, length, pairs, next_pair, text]
 }
 
-/// Runs a callback: panics and errors become Lua errors, raised only when nothing is owned here any more.
+/// Has who watches answer: panics and errors become Lua errors, raised only when nothing is owned here any more.
 ///
 /// # Safety
 /// Called by Lua as the body of a C function.
-unsafe fn callback(raw: *mut ffi::lua_State, body: impl FnOnce(&Context, State) -> Result<Then, EngineError>) -> c_int {
+unsafe fn answer(raw: *mut ffi::lua_State, entry: impl FnOnce(State) -> Entry) -> c_int {
     // SAFETY: `raw` is the running thread, alive for the call, with the minimum of free stack.
-    let (context, state) = unsafe { (context_of(raw), State::new(raw)) };
-    // The calls that this makes itself are not what an evaluation is limited in; what it answers with may be.
-    let was_at_work = context.is_some_and(|context| context.bounds.is_at_work.replace(true));
-    let outcome = match context {
-        Some(context) => catch_unwind(AssertUnwindSafe(|| body(context, state)))
-            .unwrap_or_else(|_| Err(EngineError::Raised("a fault inside the debugger".to_owned()))),
-        None => Err(EngineError::Raised("nobody is attached any more".to_owned())),
+    let (watch, state) = unsafe { (watch_of(raw), State::new(raw)) };
+    let Some(watch) = watch else {
+        // SAFETY: as above; nothing is owned here.
+        unsafe {
+            ffi::lua_pushstring(raw, c"nobody is attached any more".as_ptr());
+            ffi::lua_error(raw)
+        }
     };
-    let then = outcome.unwrap_or_else(|error| raise(state, &error));
-    if let Some(context) = context {
-        context.bounds.is_at_work.set(was_at_work);
-    }
+    // The calls that this makes itself are not what an evaluation is limited in; what it answers with may be.
+    let was_at_work = watch.bounds.is_at_work.replace(true);
+    let outcome = catch_unwind(AssertUnwindSafe(|| watch.told(|told| told.called(entry(state), state))));
+    let then = match outcome {
+        Ok(Some(Ok(then))) => then,
+        Ok(Some(Err(error))) => raise(state, &error),
+        Ok(None) => raise(state, &EngineError::Raised("nobody is attached any more".to_owned())),
+        Err(_) => raise(state, &EngineError::Raised("a fault inside the debugger".to_owned())),
+    };
+    watch.bounds.is_at_work.set(was_at_work);
     // SAFETY: `Then` owns nothing; a raise from here on unwinds no Rust value. The stack holds what `Then` says.
     unsafe {
         match then {
@@ -76,37 +96,23 @@ fn raise(state: State, error: &EngineError) -> Then {
     Then::Raise
 }
 
-unsafe extern "C-unwind" fn environment_get(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with the environment and a key.
-    unsafe {
-        callback(raw, |context, state| {
-            let id = environment_id(state);
-            let name = state.text_at(2).unwrap_or_default();
-            if context.push_name(state, id, &name)? {
-                return Ok(Then::Return(1));
-            }
-            context.push_globals_of_target(state, id);
-            state.push_copy(2);
-            Ok(Then::Get)
-        })
-    }
+/// The functions that ask who watches, each for its entry.
+macro_rules! entries {
+    ($($name:ident => $entry:expr;)*) => {$(
+        unsafe extern "C-unwind" fn $name(raw: *mut ffi::lua_State) -> c_int {
+            // SAFETY: called by Lua.
+            unsafe { answer(raw, $entry) }
+        }
+    )*};
 }
-
-unsafe extern "C-unwind" fn environment_set(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with the environment, a key and a value.
-    unsafe {
-        callback(raw, |context, state| {
-            let id = environment_id(state);
-            let name = state.text_at(2).unwrap_or_default();
-            if context.set_name(state, id, &name)? {
-                return Ok(Then::Return(0));
-            }
-            context.push_globals_of_target(state, id);
-            state.push_copy(2);
-            state.push_copy(3);
-            Ok(Then::Set)
-        })
-    }
+entries! {
+    name_read => |state| Entry::NameRead(environment_id(state));
+    name_written => |state| Entry::NameWritten(environment_id(state));
+    part_read => |_| Entry::PartRead;
+    part_written => |_| Entry::PartWritten;
+    length => |_| Entry::Length;
+    pairs => |_| Entry::Pairs;
+    text => |_| Entry::Text;
 }
 
 fn environment_id(state: State) -> i64 {
@@ -123,9 +129,9 @@ pub(crate) fn push_environment(state: State, id: i64) -> Result<(), EngineError>
     state.push_integer(id);
     state.raw_set(-3)?;
     state.push_table()?;
-    state.push_function(environment_get);
+    state.push_function(name_read);
     state.raw_set_field(-2, "__index")?;
-    state.push_function(environment_set);
+    state.push_function(name_written);
     state.raw_set_field(-2, "__newindex")?;
     state.set_metatable(-2);
     Ok(())
@@ -134,11 +140,11 @@ pub(crate) fn push_environment(state: State, id: i64) -> Result<(), EngineError>
 /// Makes the metatable of proxies.
 pub(crate) fn prepare(state: State) -> Result<(), EngineError> {
     let functions: [(&str, ffi::lua_CFunction); 6] = [
-        ("__index", proxy_get),
-        ("__newindex", proxy_set),
-        ("__len", proxy_length),
-        ("__pairs", proxy_pairs),
-        ("__tostring", proxy_text),
+        ("__index", part_read),
+        ("__newindex", part_written),
+        ("__len", length),
+        ("__pairs", pairs),
+        ("__tostring", text),
         ("__gc", proxy_drop),
     ];
     state.push_table()?;
@@ -207,85 +213,6 @@ unsafe extern "C-unwind" fn proxy_drop(raw: *mut ffi::lua_State) -> c_int {
     0
 }
 
-fn receiver(state: State) -> Result<TreePath, EngineError> {
-    place_at(state, 1).ok_or_else(|| EngineError::Raised("this is no host object".to_owned()))
-}
-
-/// One step further: a name, or a number.
-fn step(state: State, place: &TreePath) -> Result<TreePath, EngineError> {
-    match (state.type_at(2), state.integer_at(2)) {
-        (Type::String, _) => Ok(place.join(Segment::Field(state.text_at(2).unwrap_or_default()))),
-        (Type::Integer, Some(number)) => Ok(place.join(element(number))),
-        _ => Err(EngineError::Raised(format!("'{}' has names and whole numbers only", place.display(NOTATION)))),
-    }
-}
-
-unsafe extern "C-unwind" fn proxy_get(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with a proxy and a key.
-    unsafe {
-        callback(raw, |context, state| {
-            let place = step(state, &receiver(state)?)?;
-            let is_element = state.type_at(2) == Type::Integer;
-            match context.host().get(&place) {
-                Ok(data) => push_data(state, &data, place)?,
-                // A script asks whether an event carries something by reading it, and reads lists until nil.
-                Err(HostError::NoField { .. }) if place.root == Root::Event || is_element => state.push_nil(),
-                Err(error) => return Err(error.into()),
-            }
-            Ok(Then::Return(1))
-        })
-    }
-}
-
-unsafe extern "C-unwind" fn proxy_set(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with a proxy, a key and a value.
-    unsafe {
-        callback(raw, |context, state| {
-            let place = step(state, &receiver(state)?)?;
-            let data = json::from_lua(state, 3)?;
-            context.host().set(&place, data)?;
-            Ok(Then::Return(0))
-        })
-    }
-}
-
-unsafe extern "C-unwind" fn proxy_length(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with a proxy.
-    unsafe {
-        callback(raw, |context, state| {
-            let length = context.host().get(&receiver(state)?)?.elements().map_or(0, <[Data]>::len);
-            state.push_integer(i64::try_from(length).unwrap_or(i64::MAX));
-            Ok(Then::Return(1))
-        })
-    }
-}
-
-unsafe extern "C-unwind" fn proxy_pairs(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with a proxy.
-    unsafe {
-        callback(raw, |context, state| {
-            let place = receiver(state)?;
-            let data = context.host().get(&place)?;
-            state.push_function(next_pair);
-            state.push_table()?;
-            match &data {
-                Data::Object(fields) => fields.iter().try_for_each(|(name, data)| {
-                    push_data(state, data, place.join(Segment::Field(name.clone())))?;
-                    state.raw_set_field(-2, name)
-                })?,
-                Data::List(items) => (0..).zip(items).try_for_each(|(index, data)| {
-                    state.push_integer(number_of(index));
-                    push_data(state, data, place.join(Segment::Index(index)))?;
-                    state.raw_set(-3)
-                })?,
-                _ => {}
-            }
-            state.push_nil();
-            Ok(Then::Return(3))
-        })
-    }
-}
-
 unsafe extern "C-unwind" fn next_pair(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by a `for` loop with the table made by `proxy_pairs` and a key; nothing owned here.
     unsafe {
@@ -294,32 +221,7 @@ unsafe extern "C-unwind" fn next_pair(raw: *mut ffi::lua_State) -> c_int {
     }
 }
 
-unsafe extern "C-unwind" fn proxy_text(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with a proxy.
-    unsafe {
-        callback(raw, |context, state| {
-            let place = receiver(state)?;
-            let data = match context.host().get(&place) {
-                Err(HostError::Secret { .. }) => Data::Secret,
-                found => found?,
-            };
-            state.push_bytes(adzeman_core::host::describe(&data, &place).preview.as_bytes())?;
-            Ok(Then::Return(1))
-        })
-    }
-}
-
-/// Pushes plain data as itself, and what has an inside, or is not shown, as a proxy.
-pub(crate) fn push_data(state: State, data: &Data, place: TreePath) -> Result<(), EngineError> {
-    match data {
-        Data::Null => state.push_nil(),
-        Data::Boolean(value) => state.push_bool(*value),
-        Data::Number(number) => match number.as_i64() {
-            Some(integer) => state.push_integer(integer),
-            None => state.push_float(number.as_f64().unwrap_or(f64::NAN)),
-        },
-        Data::Text(text) => state.push_bytes(text.as_bytes())?,
-        Data::List(_) | Data::Object(_) | Data::Secret | Data::Unreadable(_) => push_proxy(state, place)?,
-    }
-    Ok(())
+/// Pushes what goes through a table made for it, pair by pair.
+pub(crate) fn push_next_pair(state: State) {
+    state.push_function(next_pair);
 }

@@ -1,0 +1,105 @@
+//! The proof that instructions are what this crate takes them for, for the library that runs.
+
+use std::sync::OnceLock;
+
+use crate::dialect::chunk::prototypes;
+use crate::dialect::jumps::jumps;
+use crate::ffi::apart::{in_new_state, notes};
+use crate::ffi::body::with_body;
+use crate::ffi::layout;
+use crate::ffi::state::State;
+use crate::text::filters::Filter;
+use crate::text::statements::call;
+
+/// Whether instructions are as this module says: found out once, by a filter with one of each, in a state of its own.
+pub(crate) fn are_known() -> bool {
+    static KNOWN: OnceLock<bool> = OnceLock::new();
+    *KNOWN.get_or_init(|| {
+        if !layout::is_known() {
+            return false;
+        }
+        let known = in_new_state(behaves).flatten().unwrap_or(false);
+        if !known {
+            tracing::info!("the engine's instructions are not known: conditions are evaluated apart");
+        }
+        known
+    })
+}
+
+const MARKER: &str = "sample";
+const CONDITION: &str =
+    "(x % 7 == 3 and y ~= nil or not (x >= 2) or x - y > 100 or y == 'text') and (x + x) * 2 // 3 / 4 ~= z";
+
+/// Runs a function with a filter: whether it calls for the arguments for which it must, and for no others.
+fn behaves(state: State) -> Option<bool> {
+    let script = |call: &str| format!("local z = 1\nreturn function(x, y) {call} return z end");
+    let filter = Filter::of(CONDITION)?;
+    state.load(&script(&call(MARKER, None)), c"=sample").ok()?;
+    let calls = state.dump(-1);
+    state.load(&script(&call(MARKER, Some(&filter))), c"=sample").ok()?;
+    let filtered = state.dump(-1);
+    let jumps = jumps(&prototypes(&calls)?, &prototypes(&filtered)?, MARKER).ok()?;
+    if jumps.len() < 6 || !state.call_plainly(0, 1) {
+        return Some(false);
+    }
+    with_body(state, -1, |body| {
+        jumps.iter().filter(|jump| jump.body == 1).for_each(|jump| body.put_jump(*jump));
+        body.note(state, MARKER)
+    })?
+    .ok()?;
+    let function = state.top();
+    let (number, text) = (Argument::Number, Argument::Text("text"));
+    let expected = [
+        // Numbers only: decided in place.
+        (number(3.0), number(1.0), 0),
+        (number(10.0), number(1.0), 1),
+        (number(11.0), number(1.0), 0),
+        (number(1.0), number(1.0), 1),
+        (number(5.5), number(1.0), 0),
+        (number(500.0), number(1.0), 1),
+        // Where something is no number, and would be calculated with: the condition is for the call to decide.
+        (Argument::Nil, number(1.0), 1),
+        (Argument::Text("3"), number(1.0), 1),
+        (number(11.0), Argument::Nil, 1),
+        (number(11.0), text, 1),
+        (Argument::Table, Argument::Table, 1),
+    ];
+    for (x, y, calls) in expected {
+        let before = notes();
+        state.push_copy(function);
+        x.push(state)?;
+        y.push(state)?;
+        if !state.call_plainly(2, 0) || notes() - before != calls {
+            return Some(false);
+        }
+    }
+    Some(true)
+}
+
+#[derive(Clone, Copy)]
+enum Argument {
+    Nil,
+    Number(f64),
+    Text(&'static str),
+    Table,
+}
+
+impl Argument {
+    fn push(self, state: State) -> Option<()> {
+        match self {
+            Self::Nil => state.push_nil(),
+            Self::Number(number) => state.push_float(number),
+            Self::Text(text) => state.push_bytes(text.as_bytes()).ok()?,
+            Self::Table => state.push_table().ok()?,
+        }
+        Some(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_instructions_of_the_vendored_engine_are_known() {
+        assert!(super::are_known());
+    }
+}

@@ -1,0 +1,155 @@
+//! What is done when the hooks tell of something.
+
+use std::time::Instant;
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::source::Line;
+use adzeman_core::stepping::StackId;
+
+use super::{Context, View};
+use crate::ffi::activation::Activation;
+use crate::ffi::layout::Definition;
+use crate::ffi::natives;
+use crate::ffi::proxy::{Entry, Then};
+use crate::ffi::state::State;
+use crate::ffi::watch::Attendant;
+
+impl Attendant for Context {
+    fn line_reached(&self, state: State, activation: &Activation, line: u32) {
+        if self.forget_reported().is_some() && !self.watch.covers(line) {
+            return;
+        }
+        let line = Line::new(line).unwrap_or(Line::FIRST);
+        let mut view = View::new(self, state);
+        if self.reports_itself(activation, line) {
+            let Some(body) = self.held_back(activation, line) else { return };
+            self.watch.note_reported(body, line);
+            view = View::instead_of_site(self, state);
+        }
+        let source = self.source_of(state, activation);
+        self.supervisor.line_reached(&mut view, source, line);
+        if self.watch.reported().is_some() {
+            self.set_hooks_again();
+        }
+        if !self.watch.is_hooked() {
+            self.watch.remove_hook(state);
+        }
+    }
+
+    /// In a body that was replaced while it runs, the hook reports the lines.
+    fn site_reached(&self, state: State, activation: &Activation, line: u32) {
+        let line = Line::new(line).unwrap_or(Line::FIRST);
+        let reported = self.forget_reported();
+        let is_told = reported.is_some() && reported == activation.definition().map(|held| (held.prototype, line));
+        if is_told || !self.reports_itself(activation, line) {
+            return;
+        }
+        let source = self.source_of(state, activation);
+        self.watch.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
+    }
+
+    fn call_begun(&self, state: State, function: &Activation, call: usize) {
+        self.watch.enter(call);
+        self.tracks.call_begun(call);
+        if self.need.borrow().call_times {
+            self.calls.begun.borrow_mut().insert(call, Instant::now());
+        }
+        if self.need.borrow().new_sources {
+            self.source_of(state, function);
+        }
+        let handler = self.calls.host_handler.get();
+        if !self.watch.watches_raises() || handler == 0 {
+            return;
+        }
+        function.push_function();
+        let is_handler = state.native_address_at(-1) == handler;
+        state.pop(1);
+        if is_handler && function.push_local(1).is_some() {
+            self.raised(state, 1, natives::is_caught(state));
+            state.pop(1);
+        }
+    }
+
+    fn call_ends(&self, state: State, function: &Activation, call: usize) {
+        self.tracks.call_ends(call);
+        let wanted = self.need.borrow().returns_of;
+        let Some(step) = wanted.filter(|step| step.is_at(StackId(state.address()), || state.depth())) else { return };
+        debug_assert!(step.depth() > 0);
+        let (first, count) = function.transferred();
+        let top = state.top();
+        let values = (first..first + count).map(|number| {
+            function.push_local(number);
+            self.shown.describe(state, -1)
+        });
+        let values = values.collect::<Result<Vec<_>, _>>();
+        state.cut_to(top);
+        *self.calls.returned.borrow_mut() = values.ok();
+    }
+
+    fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool {
+        let info = function.info();
+        let Some(source) = self.source_of(state, function) else { return false };
+        let need = self.need.borrow();
+        let Some(armed) = need.armed.lines_of(source) else { return false };
+        let lines = self.arms.left_for_the_hook(definition, armed);
+        self.supervisor.holds_line(source, &lines, info.first_line, info.last_line)
+    }
+
+    fn raised(&self, state: State, levels: usize, caught: bool) {
+        if self.calls.raise_goes_on.take() {
+            return;
+        }
+        let text = state.error_text();
+        let message = text.strip_suffix('\n').unwrap_or(&text).to_owned();
+        let script = (levels..).map_while(|level| state.level(level)).find(|function| !function.info().is_native);
+        let place = script.and_then(|function| {
+            let line = function.info().current_line.and_then(Line::new)?;
+            Some((self.source_of(state, &function)?, line))
+        });
+        self.watch.quietly(|| {
+            self.supervisor.raised(&mut View::below(self, state, levels), place, &message, caught);
+        });
+    }
+
+    fn raise_goes_on(&self) {
+        self.calls.raise_goes_on.set(true);
+    }
+
+    fn dump(&self, state: State, strips: bool) -> Vec<u8> {
+        self.arms.dump(state, strips)
+    }
+
+    fn knows_chunk(&self, chunk_name: &[u8]) -> bool {
+        self.scripts.knows_chunk(chunk_name)
+    }
+
+    fn finalize(&self, state: State) {
+        self.evaluator.finalize(state);
+    }
+
+    fn called(&self, entry: Entry, state: State) -> Result<Then, EngineError> {
+        self.evaluator.called(entry, state)
+    }
+}
+
+impl Context {
+    /// The body, where a line is of interest whatever the conditions there say, and a filter may hold its report back.
+    fn held_back(&self, activation: &Activation, line: Line) -> Option<usize> {
+        let is_of_interest = self.watch.covers_every_line() || self.watch.wants_attention();
+        let definition = activation.definition().filter(|_| is_of_interest)?;
+        self.arms.has_filter(&definition, line).then_some(definition.prototype)
+    }
+
+    /// Another line is reached, or the call of the one that was reported.
+    fn forget_reported(&self) -> Option<(usize, Line)> {
+        let reported = self.watch.take_reported()?;
+        if !self.watch.covers_every_line() {
+            self.set_hooks_again();
+        }
+        Some(reported)
+    }
+
+    fn reports_itself(&self, activation: &Activation, line: Line) -> bool {
+        activation.definition().is_some_and(|held| self.arms.reports(&held, line))
+    }
+}

@@ -1,0 +1,251 @@
+//! Everything about one Lua state that is watched, put together.
+
+mod attend;
+mod offer;
+mod view;
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use adzeman_core::engine::{EngineError, Need, Supervisor};
+use adzeman_core::host::HostView;
+use adzeman_core::source::SourceId;
+use adzeman_core::value::Value;
+use mlua::Lua;
+
+use crate::arm::Arms;
+use crate::evaluate::Evaluator;
+use crate::ffi::activation::Activation;
+use crate::ffi::hook::{self, Watching};
+use crate::ffi::state::{Slot, State};
+use crate::ffi::watch::{Attendant, Wanted, Watch, report};
+use crate::ffi::{layout, natives, proxy, walk};
+use crate::look::Shown;
+use crate::look::track::Tracks;
+use crate::scope;
+use crate::scripts::Scripts;
+
+pub(crate) use offer::{offer, take_over_print};
+pub(crate) use view::View;
+
+/// What is kept of calls under way.
+#[derive(Default)]
+struct Calls {
+    /// When each began, if that is wanted.
+    begun: RefCell<HashMap<usize, Instant>>,
+    /// What the function returned that the last step came out of.
+    returned: RefCell<Option<Vec<Value>>>,
+    /// The message handler with which the host calls scripts; 0 when it is not known.
+    host_handler: Cell<usize>,
+    /// An error on its way was reported already, by the coroutine that raised it.
+    raise_goes_on: Cell<bool>,
+}
+
+/// Everything about one Lua state.
+pub(crate) struct Context {
+    pub(crate) main: State,
+    supervisor: Rc<dyn Supervisor>,
+    pub(crate) watch: Rc<Watch>,
+    pub(crate) scripts: Rc<Scripts>,
+    pub(crate) shown: Rc<Shown>,
+    tracks: Tracks,
+    evaluator: Evaluator,
+    arms: Arms,
+    need: RefCell<Need>,
+    /// Whether some armed line needs the line hook.
+    lines_hooked: Cell<bool>,
+    calls: Calls,
+}
+
+impl Context {
+    /// Makes the tables that the state keeps for this crate, and what watches it from now on.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn open(
+        lua: &Lua,
+        main: State,
+        supervisor: Rc<dyn Supervisor>,
+        host: Rc<dyn HostView>,
+    ) -> Result<Rc<Self>, EngineError> {
+        let watch = Rc::new(Watch::new(main, supervisor.attention()));
+        let scripts = Rc::new(Scripts::new(supervisor.clone()));
+        let shown = Rc::new(Shown::new(main, host));
+        let context = Rc::new(Self {
+            main,
+            tracks: Tracks::new(shown.clone()),
+            evaluator: Evaluator::new(lua, watch.clone(), shown.clone(), supervisor.clone()),
+            arms: Arms::new(watch.clone(), scripts.clone(), supervisor.clone()),
+            watch,
+            scripts,
+            shown,
+            supervisor,
+            need: RefCell::default(),
+            lines_hooked: Cell::new(false),
+            calls: Calls::default(),
+        });
+        let attendant: Rc<dyn Attendant> = context.clone();
+        context.watch.attend(Rc::downgrade(&attendant));
+        prepare(main)?;
+        hook::register(main, &context.watch)?;
+        Ok(context)
+    }
+
+    /// Leaves the state as if it had never been watched.
+    pub(crate) fn close(&self) {
+        self.watch(&Need::default());
+        self.arms.undo();
+        hook::release(self.main);
+    }
+
+    pub(crate) fn supervisor(&self) -> &dyn Supervisor {
+        &*self.supervisor
+    }
+
+    /// Between two handlers: functions that were on a stack before may get the bodies that they should have.
+    pub(crate) fn safe_point(&self) {
+        if self.arms.wants_to_settle() {
+            self.arm_again();
+        }
+    }
+
+    /// What was returned by the function that the last step came out of.
+    fn take_returned(&self) -> Option<Vec<Value>> {
+        self.calls.returned.take()
+    }
+
+    /// How long ago a call began, if that is kept.
+    fn running_for(&self, call: usize) -> Option<Duration> {
+        self.calls.begun.borrow().get(&call).map(Instant::elapsed)
+    }
+
+    /// Takes what is to be watched, and sets or removes the hook on every thread known.
+    pub(crate) fn watch(&self, need: &Need) {
+        if !self.supervisor.is_attached() {
+            report(self.evaluator.forget_results());
+        }
+        let before = self.need.replace(need.clone());
+        let rearmed = !Arc::ptr_eq(&before.armed, &need.armed);
+        self.watch.cover_every_line(need.every_line);
+        let calls = need.raises || need.call_times || need.new_sources;
+        self.watch.want(Wanted { raises: need.raises, calls });
+        if rearmed {
+            self.watch.cover(need.mask());
+            self.evaluator.forget_kept();
+        }
+        if !need.call_times {
+            self.calls.begun.borrow_mut().clear();
+        }
+        if need.raises && self.calls.host_handler.get() == 0 {
+            self.calls.host_handler.set(natives::host_handler());
+        }
+        if rearmed {
+            self.arm_lines(need);
+        }
+        self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
+    }
+
+    /// Arms the lines that are wanted once more, and sets the hooks that this needs.
+    fn arm_again(&self) {
+        let need = self.need.borrow().clone();
+        self.arm_lines(&need);
+        self.set_needed_hooks(&need, true);
+    }
+
+    /// Arms lines by exchanged bodies, as far as that can be.
+    fn arm_lines(&self, need: &Need) {
+        self.lines_hooked.set(self.arms.exchange_bodies(&need.armed));
+    }
+
+    /// Sets the hooks for the same need as before, as what was reported has changed.
+    fn set_hooks_again(&self) {
+        let need = self.need.borrow().clone();
+        self.set_needed_hooks(&need, false);
+    }
+
+    /// Sets the hooks that are needed now; with `anew` also where they are set already.
+    fn set_needed_hooks(&self, need: &Need, anew: bool) {
+        let how = self.how_to_watch(need);
+        let was_abandoning = self.watch.end_abandoning();
+        let find = anew && how != Watching::Nothing;
+        if find {
+            self.watch.find_threads();
+        }
+        if find || was_abandoning || how != self.watch.watching() {
+            self.watch.set_hooks(how);
+        }
+    }
+
+    fn how_to_watch(&self, need: &Need) -> Watching {
+        let is_reported = self.watch.reported().is_some();
+        if need.is_nothing() && !is_reported {
+            return Watching::Nothing;
+        }
+        let hooked = self.lines_hooked.get();
+        let tracks = self.tracks.watch_calls();
+        let calls =
+            need.raises || need.call_times || need.new_sources || tracks || hooked && need.armed.has_functions();
+        let mut mask = if calls { hook::CALLS } else { 0 };
+        if need.every_line || is_reported {
+            mask |= hook::LINES;
+            if tracks || need.returns_of.is_some() {
+                mask |= hook::RETURNS;
+            }
+            return Watching::Events(mask);
+        }
+        match hooked {
+            false if mask == 0 => Watching::Nothing,
+            false => Watching::Events(mask),
+            true if layout::is_known() => Watching::Gated,
+            true => Watching::Events(mask | hook::LINES),
+        }
+    }
+
+    /// The source of a running function; one met for the first time is learnt.
+    fn source_of(&self, state: State, activation: &Activation) -> Option<SourceId> {
+        self.scripts.of(state, activation, |id| self.arm_anew(id))
+    }
+
+    /// Notes that functions of this chunk belong to a source.
+    pub(crate) fn note_source(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
+        self.scripts.note(chunk_name, text, id);
+        self.arm_anew(id);
+    }
+
+    /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
+    fn arm_anew(&self, source: SourceId) {
+        self.watch.forget_gate();
+        let is_armed = self.need.borrow().armed.sources().any(|(armed, _)| armed == source);
+        if is_armed {
+            self.arms.is_compiled(source);
+            self.arm_again();
+        }
+    }
+
+    /// Looks for functions of sources that nobody reported.
+    pub(crate) fn discover(&self) {
+        self.scripts.discover(self.main).into_iter().for_each(|id| self.arm_anew(id));
+    }
+
+    /// The function on top as compiled code, as it was loaded, whatever body it has now.
+    pub(crate) fn dump(&self, state: State, strips: bool) -> Vec<u8> {
+        self.arms.dump(state, strips)
+    }
+}
+
+/// Makes the tables that a state keeps for this crate.
+fn prepare(main: State) -> Result<(), EngineError> {
+    proxy::prepare(main)?;
+    walk::prepare_threads(main)?;
+    for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks, Slot::Bodies, Slot::Results] {
+        main.push_table()?;
+        main.set_slot(slot)?;
+    }
+    scope::prepare(main)?;
+    main.push_self();
+    walk::note_thread(main)?;
+    natives::take_over(main)
+}

@@ -1,0 +1,509 @@
+//! A Lua state at a safe point, as core's engine.
+
+use adzeman_core::breakpoint::{Breakpoint, TrackId};
+use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
+use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::path::TreePath;
+use adzeman_core::source::Line;
+use adzeman_core::source::SourceLine;
+use adzeman_core::stepping::{Stack, StackId, StackState};
+use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
+
+use serde_json::Value as Json;
+
+use super::Context;
+
+use crate::evaluate::{Quick, Scope as Names, from_lua};
+use crate::ffi::activation::{Activation, FunctionInfo};
+use crate::ffi::state::State;
+use crate::ffi::walk;
+use crate::look::{Node, captured_names};
+use crate::scope::{self, Target};
+use crate::text::display_name;
+
+/// The state at the moment when `state`, one of its threads, was interrupted.
+pub(crate) struct View<'a> {
+    context: &'a Context,
+    state: State,
+    /// Functions on top of `state` that are not the script's.
+    passed: usize,
+    /// Whether this is the call that an exchanged body makes, which stands where its line is entered.
+    is_site: bool,
+    /// The stacks from the running one to the main one, with their depths; made when first asked for.
+    stacks: Option<Vec<(State, usize)>>,
+    held_collector: bool,
+    /// What evaluations may take that are asked for; nothing for what the supervisor allows.
+    allowance: Option<Allowance>,
+}
+
+impl<'a> View<'a> {
+    pub(crate) fn new(context: &'a Context, state: State) -> Self {
+        Self::below(context, state, 0)
+    }
+
+    /// The same, without the `passed` innermost functions.
+    pub(crate) fn below(context: &'a Context, state: State, passed: usize) -> Self {
+        Self { context, state, passed, is_site: false, stacks: None, held_collector: false, allowance: None }
+    }
+
+    /// At the call that an exchanged body makes.
+    pub(crate) fn at_site(context: &'a Context, state: State) -> Self {
+        let mut view = Self::below(context, state, 1);
+        view.is_site = true;
+        view
+    }
+
+    /// In the hook, on a line that an exchanged body reports by itself, or holds back.
+    pub(crate) fn instead_of_site(context: &'a Context, state: State) -> Self {
+        let mut view = Self::new(context, state);
+        view.is_site = true;
+        view
+    }
+
+    /// The innermost function of the script, or where one would be.
+    fn innermost(&self) -> Target {
+        let is_script = |level: &usize| {
+            let function = self.state.level(*level);
+            function.is_none_or(|function| {
+                function.push_function();
+                let is_native = self.state.is_native_function(-1);
+                self.state.pop(1);
+                !is_native
+            })
+        };
+        Target { state: self.state, level: (self.passed..).find(is_script).unwrap_or(self.passed) }
+    }
+
+    /// Runs `look` with the collector held, so that no finalizer runs because of it, and with the stack put back.
+    fn looking<T>(&mut self, look: impl FnOnce(&mut Self) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        let top = self.state.top();
+        self.held_collector = self.state.hold_collector() || self.held_collector;
+        let outcome = look(self);
+        self.state.cut_to(top);
+        outcome
+    }
+
+    /// Runs `evaluate` with the collector as the script has it.
+    fn evaluating<T>(&mut self, evaluate: impl FnOnce(&mut Self) -> Result<T, EngineError>) -> Result<T, EngineError> {
+        let top = self.state.top();
+        self.let_collector_go();
+        let outcome = evaluate(self);
+        self.state.cut_to(top);
+        // Tables may have other keys now.
+        self.context.shown.forget_keys();
+        outcome
+    }
+
+    fn let_collector_go(&mut self) {
+        if std::mem::take(&mut self.held_collector) {
+            self.state.release_collector();
+        }
+    }
+
+    fn stacks(&mut self) -> &[(State, usize)] {
+        let (state, main) = (self.state, self.context.main);
+        let passed = self.passed;
+        self.stacks.get_or_insert_with(|| {
+            let depth = |held: State| held.depth() - if held == state { passed } else { 0 };
+            chain(state, main).into_iter().map(|held| (held, depth(held))).collect()
+        })
+    }
+
+    /// All frames with one mark between two stacks.
+    pub(crate) fn total(&mut self) -> usize {
+        let stacks = self.stacks();
+        let marks = stacks.iter().filter(|(_, depth)| *depth > 0).count().saturating_sub(1);
+        stacks.iter().map(|(_, depth)| depth).sum::<usize>() + marks
+    }
+
+    /// The function at a position of the whole stack; `Ok(None)` for a mark.
+    fn locate(&mut self, index: usize) -> Result<Option<Target>, EngineError> {
+        let depth = self.total();
+        let (innermost, passed) = (self.state, self.passed);
+        let mut left = index;
+        for (state, depth) in self.stacks().iter().filter(|(_, depth)| *depth > 0) {
+            if left < *depth {
+                let above = if *state == innermost { passed } else { 0 };
+                return Ok(Some(Target { state: *state, level: left + above }));
+            }
+            left -= depth;
+            if left == 0 {
+                return Ok(None);
+            }
+            left -= 1;
+        }
+        Err(EngineError::NoFrame { index, depth })
+    }
+
+    /// The function whose names an evaluation sees.
+    fn target(&mut self, frame: Option<usize>) -> Result<Option<Target>, EngineError> {
+        match frame {
+            Some(index) => self.locate(index),
+            None => Ok(None),
+        }
+    }
+
+    fn frame(&mut self, index: usize) -> Result<Frame, EngineError> {
+        let Some(target) = self.locate(index)? else {
+            let name = "called as a coroutine from".to_owned();
+            return Ok(Frame {
+                index,
+                kind: FrameKind::Boundary,
+                name,
+                place: None,
+                tail_call: false,
+                running_for: None,
+                arguments: Vec::new(),
+            });
+        };
+        let Some(function) = target.state.level(target.level) else {
+            return Err(EngineError::NoFrame { index, depth: self.total() });
+        };
+        let info = function.info();
+        let source = if info.is_native { None } else { self.context.source_of(target.state, &function) };
+        let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
+        let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
+        let running_for = self.context.running_for(function.call());
+        let arguments = self.arguments(target, &function, info.parameters)?;
+        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call, running_for, arguments })
+    }
+
+    /// The parameters of a function, with what they hold now.
+    fn arguments(
+        &self,
+        target: Target,
+        function: &Activation,
+        count: i32,
+    ) -> Result<Vec<(String, String)>, EngineError> {
+        let mut arguments = Vec::new();
+        for number in 1..=count {
+            let Some(name) = function.push_local(number) else { break };
+            arguments.push((name, self.context.shown.preview(target.state, -1)?.1));
+            target.state.pop(1);
+        }
+        Ok(arguments)
+    }
+
+    /// Evaluates `text` and leaves its values on the stack; answers how many.
+    fn run(&mut self, frame: Option<usize>, text: &str) -> Result<i32, EngineError> {
+        let target = self.target(frame)?;
+        let environment = self.context.evaluator.compile(self.state, text)?;
+        let allowance = self.allowance.clone().unwrap_or_else(|| self.context.supervisor().allowance());
+        self.context.evaluator.run(self.state, environment, target, &allowance)
+    }
+
+    /// Evaluates `text` and leaves exactly one value.
+    fn run_for_one(&mut self, frame: Option<usize>, text: &str) -> Result<(), EngineError> {
+        let before = self.state.top();
+        // Parentheses make exactly one value of an expression, and refuse statements.
+        self.run(frame, &format!("({text}\n)"))?;
+        debug_assert_eq!(self.state.top(), before + 1);
+        Ok(())
+    }
+}
+
+impl Drop for View<'_> {
+    fn drop(&mut self) {
+        self.let_collector_go();
+    }
+}
+
+/// The name a function was called by; functions called by the host have none and are named by their source later.
+fn frame_name(info: &FunctionInfo) -> String {
+    match &info.name {
+        _ if info.is_main => format!("whole script {}", display_name(&info.chunk_name)),
+        Some(name) => name.clone(),
+        None if info.is_native => "(native)".to_owned(),
+        None => String::new(),
+    }
+}
+
+/// The stacks that wait for each other, from `state` to the main one. The thread that a stack waits for is found among
+/// the arguments or captured values of its innermost function, the one that resumes.
+fn chain(state: State, main: State) -> Vec<State> {
+    let mut found = vec![main];
+    while let Some(last) = found.last().copied().filter(|last| *last != state) {
+        match resumed_by(last) {
+            Some(next) if !found.contains(&next) => found.push(next),
+            // Resumed by the host itself, which leaves no trace.
+            _ => found.push(state),
+        }
+    }
+    found.reverse();
+    found
+}
+
+fn resumed_by(waiting: State) -> Option<State> {
+    let function = waiting.level(0)?;
+    let top = waiting.top();
+    let argument = function.push_local(1).and_then(|_| waiting.thread_at(-1));
+    waiting.cut_to(top);
+    let found = argument.or_else(|| {
+        function.push_function();
+        waiting.push_captured(-1, 1).and_then(|_| waiting.thread_at(-1))
+    });
+    waiting.cut_to(top);
+    found
+}
+
+impl Stack for View<'_> {
+    fn id(&self) -> StackId {
+        self.state.push_self();
+        if let Err(error) = walk::note_thread(self.state) {
+            tracing::warn!(%error, "a step may end early");
+        }
+        StackId(self.state.address())
+    }
+
+    fn depth(&self) -> usize {
+        self.state.depth() - self.passed
+    }
+
+    fn state_of(&self, stack: StackId) -> StackState {
+        let look = |other: State| match () {
+            () if other.is_suspended() => StackState::Suspended,
+            () if other.level(0).is_some() => StackState::Active,
+            () => StackState::Finished,
+        };
+        walk::with_thread(self.state, stack.0, look).unwrap_or(StackState::Finished)
+    }
+}
+
+impl Engine for View<'_> {
+    fn stack(&self) -> &dyn Stack {
+        self
+    }
+
+    fn allow(&mut self, allowance: Option<Allowance>) {
+        self.allowance = allowance;
+    }
+
+    fn frames(&mut self, page: Page) -> Result<Paged<Frame>, EngineError> {
+        self.looking(|view| {
+            let total = view.total();
+            let indexes = (page.start..total).take(page.count.min(Page::MOST));
+            let items = indexes.map(|index| view.frame(index)).collect::<Result<_, _>>()?;
+            Ok(Paged::whole(items, total))
+        })
+    }
+
+    fn scopes(&mut self, frame: usize) -> Result<Vec<Scope>, EngineError> {
+        self.looking(|view| {
+            let Some(target) = view.locate(frame)? else { return Ok(Vec::new()) };
+            let Some(function) = target.state.level(target.level) else { return Ok(Vec::new()) };
+            let context = view.context;
+            let scope = |kind, node, count| Scope { kind, handle: context.shown.handle(node), count };
+            let mut scopes = vec![scope(ScopeKind::Locals, Node::Locals(target), None)];
+            if function.push_local(-1).is_some() {
+                scopes.push(scope(ScopeKind::Varargs, Node::Varargs(target), None));
+            }
+            function.push_function();
+            let captured = captured_names(target.state, -1).iter().filter(|name| *name != "_ENV").count();
+            if captured > 0 {
+                let handle = context.shown.describe(target.state, -1)?.children.map(|children| children.expand);
+                if let Some(adzeman_core::value::Expand::Engine(handle)) = handle {
+                    scopes.push(Scope { kind: ScopeKind::Captured, handle, count: Some(captured) });
+                }
+            }
+            let globals = |built_in| Node::Globals { of: Some(target), built_in };
+            scopes.push(scope(ScopeKind::Globals, globals(false), None));
+            scopes.push(scope(ScopeKind::BuiltIns, globals(true), None));
+            Ok(scopes)
+        })
+    }
+
+    fn children(&mut self, of: Handle, part: Part, page: Page) -> Result<Paged<Variable>, EngineError> {
+        self.looking(|view| view.context.shown.list(view.state, of, part, page))
+    }
+
+    fn assign(&mut self, of: Handle, name: &str, text: &str, frame: Option<usize>) -> Result<Value, EngineError> {
+        let node = self.context.shown.node(of)?;
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            let value = view.context.shown.describe(view.state, -1)?;
+            view.context.shown.set_child(view.state, node, name)?;
+            Ok(value)
+        })
+    }
+
+    fn evaluate(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            view.held_collector = view.state.hold_collector() || view.held_collector;
+            (-count..0).map(|index| view.context.shown.describe(view.state, index)).collect()
+        })
+    }
+
+    fn evaluate_and_keep(&mut self, frame: Option<usize>, text: &str) -> Result<Vec<Value>, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            view.held_collector = view.state.hold_collector() || view.held_collector;
+            if count > 0 {
+                view.context.evaluator.keep_result(view.state, -count)?;
+            }
+            (-count..0).map(|index| view.context.shown.describe(view.state, index)).collect()
+        })
+    }
+
+    fn whole_text(&mut self, frame: Option<usize>, text: &str) -> Result<WholeText, EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(frame, text)?;
+            if count == 0 {
+                return Ok(WholeText::default());
+            }
+            view.context.shown.whole_text(view.state, -count)
+        })
+    }
+
+    fn sample(&mut self, text: &str) -> Result<(String, String), EngineError> {
+        self.evaluating(|view| {
+            let count = view.run(None, text)?;
+            if count == 0 {
+                return Ok(Default::default());
+            }
+            view.context.shown.preview(view.state, -count)
+        })
+    }
+
+    fn peek(&mut self, frame: Option<usize>, text: &str) -> Option<Value> {
+        let peeked = self.looking(|view| {
+            let target = view.target(frame)?;
+            if !view.context.shown.push_peeked(view.state, target, text)? {
+                return Ok(None);
+            }
+            view.context.shown.describe(view.state, -1).map(Some)
+        });
+        peeked.ok().flatten()
+    }
+
+    fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {
+        let Ok(target) = self.target(frame) else { return NamesUsed::default() };
+        let top = self.state.top();
+        let used = self.context.evaluator.names_used(target, text);
+        self.state.cut_to(top);
+        used
+    }
+
+    fn host_place(&mut self, frame: Option<usize>, text: &str) -> Option<TreePath> {
+        let target = self.target(frame).ok()?;
+        self.context.shown.tree_place(target, &scope::read(text).ok()?)
+    }
+
+    fn evaluate_data(&mut self, frame: Option<usize>, text: &str) -> Result<Json, EngineError> {
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            from_lua(view.state, -1)
+        })
+    }
+
+    fn assign_expression(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Value, EngineError> {
+        let name = target.trim();
+        let is_name = name.chars().all(|c| c.is_alphanumeric() || c == '_');
+        if is_name {
+            let function = self.target(frame)?;
+            if !scope::is_known_name(self.context.main, function, name) {
+                let hint = format!("to make a new global of that name, write 'let _G.{name} = {text}'");
+                return Err(EngineError::NoName { name: name.to_owned(), hint });
+            }
+        }
+        self.evaluating(|view| {
+            view.run(frame, &format!("{name} = ({text}\n)"))?;
+            view.run_for_one(frame, name)?;
+            view.context.shown.describe(view.state, -1)
+        })
+    }
+
+    fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String> {
+        self.context.evaluator.condition(self.innermost(), owner, text).map_err(|error| error.to_string())
+    }
+
+    fn condition_of_event(&mut self, owner: &Breakpoint, text: &str) -> Result<Option<bool>, String> {
+        Ok(self.context.evaluator.condition_of_event(self.state, owner, text))
+    }
+
+    fn text_of(&mut self, owner: &Breakpoint, slot: usize, expression: &str) -> Result<String, String> {
+        self.context.evaluator.text_of(self.innermost(), owner, slot, expression).map_err(|error| error.to_string())
+    }
+
+    fn run_statement(&mut self, owner: &Breakpoint, statement: &str) -> Result<(), String> {
+        self.context.evaluator.run_statement(self.innermost(), owner, statement).map_err(|error| error.to_string())
+    }
+
+    fn run_openly(&mut self, frame: Option<usize>, text: &str, cancel: &Cancel) -> Result<Vec<Value>, EngineError> {
+        let target = self.target(frame)?;
+        self.evaluating(|view| {
+            let environment = view.context.evaluator.compile(view.state, text)?;
+            let count = view.context.evaluator.run_openly(view.state, environment, target, cancel)?;
+            (-count..0).map(|index| view.context.shown.describe(view.state, index)).collect()
+        })
+    }
+
+    fn is_function_entry(&mut self) -> bool {
+        self.is_site || self.state.level(0).is_some_and(|function| self.context.watch.is_entry(function.call()))
+    }
+
+    fn track(&mut self, frame: Option<usize>, target: &str) -> Result<TrackId, EngineError> {
+        let function = self.target(frame)?;
+        self.context.tracks.track(self.state, function, target)
+    }
+
+    fn probe(&mut self, track: TrackId) -> Probe {
+        let top = self.state.top();
+        let probe = self.context.watch.quietly(|| self.context.tracks.probe(self.state, track));
+        self.state.cut_to(top);
+        probe.unwrap_or(Probe::Same)
+    }
+
+    fn names(&mut self, track: TrackId, text: &str) -> bool {
+        let top = self.state.top();
+        let target = self.innermost();
+        let outcome = self.context.watch.quietly(|| self.context.tracks.names(self.state, track, target, text));
+        self.state.cut_to(top);
+        outcome.unwrap_or(false)
+    }
+
+    fn rules_out(&mut self, condition: &str) -> bool {
+        let (state, scope) = (self.state, Names::Function(self.innermost()));
+        Quick::parse(condition).and_then(|quick| quick.holds(&self.context.shown, state, scope)) == Some(false)
+    }
+
+    fn untrack(&mut self, track: TrackId) {
+        let top = self.state.top();
+        if let Err(error) = self.context.tracks.untrack(self.state, track) {
+            tracing::warn!(%error, "a watched value is kept alive");
+        }
+        self.state.cut_to(top);
+    }
+
+    fn returned(&mut self) -> Option<Vec<Value>> {
+        self.context.take_returned()
+    }
+
+    fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {
+        let outcome = self.looking(|view| {
+            let target = view.target(frame)?;
+            let context = view.context;
+            context.shown.without_handles(|| match prefix.rfind(['.', ':']) {
+                Some(at) => context.shown.complete_member(view.state, target, &prefix[..at], &prefix[at..]),
+                None => context.shown.complete_name(view.state, target, prefix),
+            })
+        });
+        let mut names = outcome.unwrap_or_default();
+        names.sort();
+        names.dedup();
+        names
+    }
+
+    fn release(&mut self) {
+        if let Err(error) = self.context.shown.forget_handles() {
+            tracing::warn!(%error, "values shown at this stop are kept alive");
+        }
+        if !self.context.supervisor().is_attached()
+            && let Err(error) = self.context.evaluator.forget_results()
+        {
+            tracing::warn!(%error, "what was evaluated is kept alive");
+        }
+        self.stacks = None;
+        self.let_collector_go();
+    }
+}

@@ -1,0 +1,64 @@
+//! The few instructions of the engine that have to be told apart (`lopcodes.h` of Lua 5.4). That they are what they are called
+//! here is found out for the library that runs ([`are_known`](crate::arm::known::are_known)).
+
+/// What an instruction does: its lowest seven bits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Operation(u32);
+
+const MOVE: u32 = 0;
+const LOAD_CONSTANT: u32 = 3;
+const LOAD_NIL: u32 = 8;
+const GET_CAPTURED: u32 = 9;
+const ADD_NUMBER: u32 = 21;
+const DIVIDE_WHOLE_BY_CONSTANT: u32 = 28;
+const ADD: u32 = 34;
+const DIVIDE_WHOLE: u32 = 40;
+const FIRST_FALLBACK: u32 = 46;
+const LAST_FALLBACK: u32 = 48;
+const NOT: u32 = 51;
+const JUMP: u32 = 56;
+const EQUAL: u32 = 57;
+const LAST_TEST: u32 = 67;
+
+/// Bits of an instruction that say what it does, and those of its first operand.
+const OPERATION_BITS: u32 = 7;
+const OPERAND_BITS: u32 = 8;
+/// What is added to the distance of a jump, so that it is never negative.
+const JUMP_OFFSET: usize = (1 << 24) - 1;
+
+impl Operation {
+    pub(crate) fn of(instruction: u32) -> Self {
+        Self(instruction & ((1 << OPERATION_BITS) - 1))
+    }
+
+    /// The number of the constant that an instruction loads.
+    pub(crate) fn constant_loaded(instruction: u32) -> Option<usize> {
+        let loads = Self::of(instruction) == Self(LOAD_CONSTANT);
+        loads.then_some((instruction >> (OPERATION_BITS + OPERAND_BITS)) as usize)
+    }
+
+    /// Whether it stands behind a calculation, for what is no number.
+    pub(crate) fn hands_on(self) -> bool {
+        (FIRST_FALLBACK..=LAST_FALLBACK).contains(&self.0)
+    }
+
+    /// Whether it neither raises nor runs anything, once those that [hand on](Self::hands_on) are jumps: it moves, loads,
+    /// calculates with numbers, tests and jumps. (`==` runs a metamethod only for two tables or two userdata, and filters
+    /// compare no two of those.)
+    pub(crate) fn is_harmless(self) -> bool {
+        let loads = MOVE..=LOAD_NIL;
+        let calculates = [ADD_NUMBER..=DIVIDE_WHOLE_BY_CONSTANT, ADD..=DIVIDE_WHOLE];
+        let tests = EQUAL..=LAST_TEST;
+        loads.contains(&self.0)
+            || calculates.iter().any(|range| range.contains(&self.0))
+            || tests.contains(&self.0)
+            || [GET_CAPTURED, NOT, JUMP].contains(&self.0)
+            || self.hands_on()
+    }
+}
+
+/// The instruction that jumps over `count` others.
+pub(crate) fn jump_over(count: usize) -> u32 {
+    let distance = u32::try_from(JUMP_OFFSET + count).unwrap_or(u32::MAX);
+    JUMP | distance << OPERATION_BITS
+}

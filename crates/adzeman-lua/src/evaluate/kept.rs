@@ -1,0 +1,149 @@
+//! Texts of breakpoints, which are understood or compiled once, and asked often.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::rc::Rc;
+
+use adzeman_core::breakpoint::Breakpoint;
+use adzeman_core::engine::EngineError;
+
+use super::Evaluator;
+use super::quick::{Quick, Scope};
+use super::words::{CONDITION, STATEMENT, tidy};
+use crate::ffi::proxy;
+use crate::ffi::state::{Slot, State, Type};
+use crate::scope::Target;
+use crate::text::nesting;
+
+/// What is kept for breakpoints.
+#[derive(Default)]
+pub(super) struct Kept {
+    /// The conditions of breakpoints, as far as they were understood.
+    quick: RefCell<HashMap<u64, Option<Rc<Quick>>>>,
+    /// Texts of breakpoints that are kept compiled.
+    count: Cell<usize>,
+}
+
+/// Which text of a breakpoint is compiled.
+struct Slots;
+
+impl Slots {
+    const CONDITION: usize = 0;
+    const STATEMENT: usize = 1;
+    const FIRST_TEXT: usize = 2;
+    /// More than a text has parts.
+    const COUNT: i64 = 4096;
+}
+
+const _: () = assert!(Slots::COUNT > adzeman_core::breakpoint::MOST_PIECES as i64 + Slots::FIRST_TEXT as i64);
+
+/// Texts of breakpoints kept compiled at one time.
+const MOST_KEPT: usize = 1024;
+
+impl Evaluator {
+    /// Whether a breakpoint's condition holds in a function. Understood, or else compiled, once.
+    pub(crate) fn condition(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<bool, EngineError> {
+        let state = target.state;
+        if let Some(held) =
+            self.quick(owner, text).and_then(|quick| quick.holds(&self.shown, state, Scope::Function(target)))
+        {
+            return Ok(held);
+        }
+        let top = state.top();
+        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Slots::CONDITION, text));
+        let holds = outcome.map(|count| count > 0 && state.bool_at(-count));
+        state.cut_to(top);
+        holds
+    }
+
+    /// Whether the condition of an event breakpoint holds, as far as the host alone can tell.
+    pub(crate) fn condition_of_event(&self, state: State, owner: &Breakpoint, text: &str) -> Option<bool> {
+        self.quick(owner, text)?.holds(&self.shown, state, Scope::Boundary)
+    }
+
+    fn quick(&self, owner: &Breakpoint, text: &str) -> Option<Rc<Quick>> {
+        let mut known = self.kept.quick.borrow_mut();
+        if known.len() > MOST_KEPT {
+            known.clear();
+        }
+        known.entry(owner.id.0).or_insert_with(|| Quick::parse(text).map(Rc::new)).clone()
+    }
+
+    /// The text of an expression, evaluated in a function: a string as itself, anything else as its preview.
+    pub(crate) fn text_of(
+        &self,
+        target: Target,
+        owner: &Breakpoint,
+        slot: usize,
+        text: &str,
+    ) -> Result<String, EngineError> {
+        let state = target.state;
+        let top = state.top();
+        let outcome = self.watch.quietly(|| {
+            let count = self.run_kept(target, owner, Slots::FIRST_TEXT + slot, text)?;
+            let values = (-count..0).map(|index| match state.type_at(index) {
+                Type::String => Ok(state.with_bytes(index, |bytes| String::from_utf8_lossy(bytes).into_owned())),
+                _ => self.shown.preview(state, index).map(|(_, preview)| Some(preview)),
+            });
+            values.map(|value| value.map(Option::unwrap_or_default)).collect::<Result<Vec<_>, _>>()
+        });
+        state.cut_to(top);
+        outcome.map(|values| values.join(", "))
+    }
+
+    /// Runs a statement in a function.
+    pub(crate) fn run_statement(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<(), EngineError> {
+        let top = target.state.top();
+        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Slots::STATEMENT, text));
+        target.state.cut_to(top);
+        outcome.map(|_| ())
+    }
+
+    /// Runs a text of a breakpoint, compiled once.
+    fn run_kept(&self, target: Target, owner: &Breakpoint, slot: usize, text: &str) -> Result<i32, EngineError> {
+        let state = target.state;
+        let key = i64::try_from(owner.id.0).unwrap_or(0) * Slots::COUNT + i64::try_from(slot).unwrap_or(0);
+        // An environment numbered by its text, below all numbers of single evaluations.
+        let environment = -key;
+        self.make_room_for_kept(state)?;
+        state.push_slot(Slot::Conditions);
+        state.raw_get_index(-1, key);
+        if state.type_at(-1) != Type::Function {
+            state.pop(1);
+            nesting::check_typed(text).map_err(EngineError::Syntax)?;
+            if slot == Slots::STATEMENT {
+                state.load(text, STATEMENT).map_err(tidy)?;
+            } else {
+                state.load(&format!("return {text}"), CONDITION).map_err(tidy)?;
+            }
+            proxy::push_environment(state, environment)?;
+            state.set_captured(-2, 1);
+            state.push_integer(key);
+            state.push_copy(-2);
+            state.raw_set(-4)?;
+            self.kept.count.set(self.kept.count.get() + 1);
+        }
+        self.run(state, environment, Some(target), &self.supervisor.allowance())
+    }
+
+    /// Forgets what was compiled for breakpoints: which of them are armed has changed.
+    pub(crate) fn forget_kept(&self) {
+        self.kept.quick.borrow_mut().clear();
+        if self.kept.count.replace(0) > 0 {
+            let forgotten = self.main.push_table().and_then(|()| self.main.set_slot(Slot::Conditions));
+            if let Err(error) = forgotten {
+                tracing::warn!(%error, "texts of breakpoints that are gone are kept");
+            }
+        }
+    }
+
+    /// Forgets what was compiled for breakpoints that are long gone.
+    fn make_room_for_kept(&self, state: State) -> Result<(), EngineError> {
+        if self.kept.count.get() > MOST_KEPT {
+            self.kept.count.set(0);
+            state.push_table()?;
+            state.set_slot(Slot::Conditions)?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,179 @@
+//! Where the names of an evaluated text are, and giving them values.
+
+use std::cell::Cell;
+use std::ffi::c_int;
+
+use adzeman_core::engine::{EngineError, NamesUsed};
+use adzeman_core::path::{Path, Root, TreePath};
+
+use super::Evaluator;
+use crate::ffi::proxy;
+use crate::ffi::state::{Slot, State};
+use crate::scope::{self, Place, Target};
+use crate::text::expressions::free_names;
+
+/// Which names the evaluation under way sees.
+#[derive(Default)]
+pub(super) struct Names {
+    pub(super) target: Cell<Option<Target>>,
+    pub(super) environment: Cell<i64>,
+    pub(super) last_environment: Cell<i64>,
+    /// How many results can be named: `it`, `it2` and so on.
+    results: Cell<i64>,
+}
+
+/// Where a name is.
+enum Found {
+    Local(Target, i32),
+    Captured(Target, usize),
+    Tree(Root),
+    /// What was evaluated so many times ago, 1 for the last.
+    Result(i64),
+    Global,
+}
+
+/// Results of evaluations that can be named.
+const MOST_RESULTS: i64 = 9;
+
+/// Which result a name stands for.
+fn result_number(name: &str) -> Option<i64> {
+    match name.strip_prefix("it")? {
+        "" => Some(1),
+        number => number.parse().ok().filter(|number| (2..=MOST_RESULTS).contains(number)),
+    }
+}
+
+impl Evaluator {
+    /// The frame an environment looks into, while its own evaluation runs. A function that outlives the evaluation it was
+    /// made in sees the globals only.
+    fn target(&self, environment: i64) -> Option<Target> {
+        (self.names.environment.get() == environment).then(|| self.names.target.get()).flatten()
+    }
+
+    fn find(&self, environment: i64, name: &str) -> Found {
+        let target = self.target(environment);
+        match scope::place_of(target, name) {
+            Place::Local(target, number) => Found::Local(target, number),
+            Place::Captured(target, number) => Found::Captured(target, number),
+            Place::Global => self.find_beyond(target, name),
+        }
+    }
+
+    /// What a name stands for that is no variable of the function: names that scripts made come first.
+    fn find_beyond(&self, target: Option<Target>, name: &str) -> Found {
+        let found = match (self.shown.tree_named(name), result_number(name)) {
+            (Some(root), _) => Found::Tree(root),
+            (None, Some(number)) if number <= self.names.results.get() => Found::Result(number),
+            _ => return Found::Global,
+        };
+        if scope::is_global(self.main, target, name) { Found::Global } else { found }
+    }
+
+    /// Where the names of an expression are.
+    pub(crate) fn names_used(&self, target: Option<Target>, text: &str) -> NamesUsed {
+        let mut used = NamesUsed::default();
+        for name in free_names(text) {
+            match scope::place_of(target, &name) {
+                _ if name == "..." => used.of_function |= target.is_some(),
+                Place::Local(..) | Place::Captured(..) => used.of_function |= name != "_ENV",
+                Place::Global => {
+                    let is_there =
+                        !matches!(self.find_beyond(target, &name), Found::Global) || self.may_be_global(target, &name);
+                    if !is_there && used.missing.is_none() {
+                        used.missing = Some(name);
+                    }
+                }
+            }
+        }
+        used
+    }
+
+    /// Whether a global of this name is there, or a metatable of the globals could make one up.
+    fn may_be_global(&self, target: Option<Target>, name: &str) -> bool {
+        let state = self.main;
+        let top = state.top();
+        scope::push_globals_at(state, target);
+        let made_up = state.push_metatable(-1);
+        state.cut_to(top);
+        made_up || scope::is_global(self.main, target, name)
+    }
+
+    /// Keeps the value at `index`, so that later expressions can name it.
+    pub(crate) fn keep_result(&self, state: State, index: c_int) -> Result<(), EngineError> {
+        let index = state.absolute(index);
+        state.push_slot(Slot::Results);
+        for number in (1..MOST_RESULTS).rev() {
+            state.push_integer(number + 1);
+            state.raw_get_index(-2, number);
+            state.raw_set(-3)?;
+        }
+        state.push_integer(1);
+        state.push_copy(index);
+        state.raw_set(-3)?;
+        state.pop(1);
+        self.names.results.set((self.names.results.get() + 1).min(MOST_RESULTS));
+        Ok(())
+    }
+
+    /// Forgets the results: they keep values of the script alive.
+    pub(crate) fn forget_results(&self) -> Result<(), EngineError> {
+        if self.names.results.replace(0) == 0 {
+            return Ok(());
+        }
+        self.main.push_table()?;
+        self.main.set_slot(Slot::Results)
+    }
+
+    /// Pushes the value of a name; false, and nothing pushed, when it is a global.
+    pub(crate) fn push_name(&self, state: State, environment: i64, name: &str) -> Result<bool, EngineError> {
+        match self.find(environment, name) {
+            Found::Local(target, number) => scope::push_local(target, number, state),
+            Found::Captured(target, number) => scope::push_captured(target, number, state),
+            Found::Tree(root) => proxy::push_proxy(state, TreePath { root, path: Path::default() })?,
+            Found::Result(number) => {
+                state.push_slot(Slot::Results);
+                state.raw_get_index(-1, number);
+                state.swap();
+                state.pop(1);
+            }
+            Found::Global => return Ok(false),
+        }
+        Ok(true)
+    }
+
+    /// Gives a name the value on top, which stays; false when it is a global.
+    pub(crate) fn set_name(&self, state: State, environment: i64, name: &str) -> Result<bool, EngineError> {
+        match self.find(environment, name) {
+            Found::Local(target, number) => {
+                if let Some(function) = target.state.level(target.level) {
+                    state.push_copy(-1);
+                    state.move_to(target.state, 1);
+                    function.set_local(number);
+                }
+            }
+            Found::Captured(target, number) => {
+                state.push_copy(-1);
+                state.move_to(target.state, 1);
+                scope::push_function_of(target);
+                target.state.swap();
+                target.state.set_captured(-2, number);
+                target.state.pop(1);
+            }
+            Found::Tree(root) => {
+                let why = "it stands for the host's data; change a field inside it".to_owned();
+                return Err(EngineError::NotAssignable { name: root.name().to_owned(), why });
+            }
+            Found::Result(_) => {
+                let why = "it stands for what was evaluated before; give a variable that value instead".to_owned();
+                return Err(EngineError::NotAssignable { name: name.to_owned(), why });
+            }
+            Found::Global => return Ok(false),
+        }
+        Ok(true)
+    }
+
+    /// Pushes the table that holds the globals as the target's function sees them.
+    pub(crate) fn push_globals_of_target(&self, state: State, environment: i64) {
+        scope::push_globals_at(state, self.target(environment));
+    }
+}

@@ -1,0 +1,384 @@
+//! What the hooks ask, and whom they tell: how one Lua state is watched at this moment.
+
+use std::cell::{Cell, OnceCell, RefCell};
+use std::rc::{Rc, Weak};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::source::{Line, LineSet};
+
+use super::activation::Activation;
+use super::bounds::Bounds;
+use super::gate::Gate;
+use super::hook::{self, Watching};
+use super::interrupt::{self, Registration};
+use super::layout::Definition;
+use super::proxy::{Entry, Then};
+use super::state::{State, Type};
+use super::walk;
+
+/// What watches a state: told by the hooks and by the functions that scripts call instead of the engine's own.
+pub(crate) trait Attendant {
+    /// A line is reached that is [covered](Watch::covers).
+    fn line_reached(&self, state: State, activation: &Activation, line: u32);
+
+    /// An exchanged body reports a line.
+    fn site_reached(&self, state: State, activation: &Activation, line: u32);
+
+    /// A function is called, and [calls are looked at](Watch::looks_at_calls).
+    fn call_begun(&self, state: State, function: &Activation, call: usize);
+
+    /// A function returns, and [returns are looked at](Watch::looks_at_returns).
+    fn call_ends(&self, state: State, function: &Activation, call: usize);
+
+    /// Whether a function holds a breakpoint that its body does not report.
+    fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool;
+
+    /// An error, on top of `state`, is being raised, `levels` below the innermost function.
+    fn raised(&self, state: State, levels: usize, caught: bool);
+
+    /// The next raise is one that was reported already.
+    fn raise_goes_on(&self);
+
+    /// The function on top as compiled code, as it was loaded.
+    fn dump(&self, state: State, strips: bool) -> Vec<u8>;
+
+    /// Whether functions of this chunk belong to a source of the script's.
+    fn knows_chunk(&self, chunk_name: &[u8]) -> bool;
+
+    /// Runs a finalizer that an evaluation has given, with its object on top of `state`.
+    fn finalize(&self, state: State);
+
+    /// Evaluated text calls one of the functions that stand for names and for the host's data.
+    ///
+    /// # Errors
+    /// What is raised then.
+    fn called(&self, entry: Entry, state: State) -> Result<Then, EngineError>;
+}
+
+/// Which lines are watched.
+#[derive(Default)]
+struct Lines {
+    every: Cell<bool>,
+    mask: RefCell<LineSet>,
+    gate: RefCell<Gate>,
+    /// The body and line that the hook reported last, if the body might have reported it itself as well. Its call, if there is
+    /// one, comes before the next line, so lines are watched until then.
+    reported: Cell<Option<(usize, Line)>>,
+}
+
+/// What is wanted besides lines.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Wanted {
+    /// Errors are reported where they are raised.
+    pub(crate) raises: bool,
+    /// Calls are looked at, whatever lines need.
+    pub(crate) calls: bool,
+}
+
+/// How one state is watched. Its address is known to the state's hooks.
+pub(crate) struct Watch {
+    pub(crate) main: State,
+    registration: Registration,
+    attention: Arc<AtomicBool>,
+    attendant: OnceCell<Weak<dyn Attendant>>,
+    lines: Lines,
+    wanted: Cell<Wanted>,
+    watching: Cell<Watching>,
+    /// Nothing of the script is to be reported at this moment: what runs was started to look at it.
+    busy: Cell<bool>,
+    /// The handler under way is given up: see [`abandon`](Self::abandon).
+    abandoning: Cell<bool>,
+    /// The call that has begun and has not reached its first line.
+    entered: Cell<usize>,
+    /// How many calls that a person asked for are under way.
+    openly: Cell<usize>,
+    /// The coroutine that runs now, if one does.
+    running: Cell<Option<State>>,
+    pub(crate) bounds: Bounds,
+}
+
+impl Watch {
+    pub(crate) fn new(main: State, attention: Arc<AtomicBool>) -> Self {
+        Self {
+            main,
+            registration: interrupt::register(main),
+            attention,
+            attendant: OnceCell::new(),
+            lines: Lines::default(),
+            wanted: Cell::default(),
+            watching: Cell::default(),
+            busy: Cell::new(false),
+            abandoning: Cell::new(false),
+            entered: Cell::new(0),
+            openly: Cell::new(0),
+            running: Cell::new(None),
+            bounds: Bounds::default(),
+        }
+    }
+
+    /// Says who is told from now on.
+    pub(crate) fn attend(&self, attendant: Weak<dyn Attendant>) {
+        // It is said once.
+        let _ = self.attendant.set(attendant);
+    }
+
+    /// Tells who watches; nothing once nobody does.
+    pub(super) fn told<T>(&self, tell: impl FnOnce(&dyn Attendant) -> T) -> Option<T> {
+        let attendant: Rc<dyn Attendant> = self.attendant.get()?.upgrade()?;
+        Some(tell(&*attendant))
+    }
+
+    /// What other threads interrupt this state by.
+    pub(crate) fn remote(&self) -> interrupt::Remote {
+        self.registration.remote()
+    }
+
+    /// Whether a line of any source is worth a closer look: the first question of the hook.
+    #[inline]
+    pub(crate) fn covers(&self, line: u32) -> bool {
+        self.lines.every.get()
+            || self.lines.reported.get().is_some()
+            || Line::new(line).is_some_and(|line| self.lines.mask.borrow().contains(line))
+            || self.wants_attention()
+    }
+
+    /// Whether every line is reported.
+    pub(crate) fn covers_every_line(&self) -> bool {
+        self.lines.every.get()
+    }
+
+    /// Reports every line from now on, or only those of the mask.
+    pub(crate) fn cover_every_line(&self, every: bool) {
+        self.lines.every.set(every);
+    }
+
+    /// The lines on which some source has a breakpoint.
+    pub(crate) fn cover(&self, mask: &LineSet) {
+        self.lines.mask.borrow_mut().clone_from(mask);
+        self.forget_gate();
+    }
+
+    /// The hook has reported a line that its body may report as well.
+    pub(crate) fn note_reported(&self, body: usize, line: Line) {
+        self.lines.reported.set(Some((body, line)));
+    }
+
+    /// What [`note_reported`](Self::note_reported) noted last.
+    pub(crate) fn reported(&self) -> Option<(usize, Line)> {
+        self.lines.reported.get()
+    }
+
+    /// Forgets that; answers what it was.
+    pub(crate) fn take_reported(&self) -> Option<(usize, Line)> {
+        self.lines.reported.take()
+    }
+
+    /// Whether something changed since this context was told what to watch.
+    #[inline]
+    pub(crate) fn wants_attention(&self) -> bool {
+        self.attention.load(Relaxed)
+    }
+
+    /// Whether a hook is wanted at all.
+    #[inline]
+    pub(crate) fn is_hooked(&self) -> bool {
+        self.watching.get() != Watching::Nothing
+    }
+
+    /// Whether there is anything to do for a hook.
+    #[inline]
+    pub(crate) fn is_watching(&self) -> bool {
+        self.is_hooked() || self.runs_openly()
+    }
+
+    /// Whether a call that a person asked for is under way.
+    #[inline]
+    pub(crate) fn runs_openly(&self) -> bool {
+        self.openly.get() > 0
+    }
+
+    /// Does `work`, a call that a person asked for: every thread looks up now and then whether it is still wanted.
+    pub(crate) fn openly<T>(&self, work: impl FnOnce() -> T) -> T {
+        self.openly.set(self.openly.get() + 1);
+        self.find_threads();
+        self.set_hooks(self.watching.get());
+        let outcome = work();
+        self.openly.set(self.openly.get() - 1);
+        // What is given up ends with it, and so does the looking.
+        self.set_hooks(if self.abandoning.replace(false) { Watching::Nothing } else { self.watching.get() });
+        outcome
+    }
+
+    /// If something wants attention, has it looked at with the next line that runs.
+    pub(crate) fn look_soon(&self) {
+        if self.wants_attention() {
+            for thread in [Some(self.main), self.running.get()].into_iter().flatten() {
+                hook::look_soon(thread);
+            }
+        }
+    }
+
+    /// Whether lines are watched only in functions that hold a breakpoint.
+    #[inline]
+    pub(crate) fn is_gated(&self) -> bool {
+        self.watching.get() == Watching::Gated
+    }
+
+    #[inline]
+    pub(crate) fn is_busy(&self) -> bool {
+        self.busy.get()
+    }
+
+    /// Does `work`, during which nothing of the script is reported.
+    pub(crate) fn quietly<T>(&self, work: impl FnOnce() -> T) -> T {
+        let before = self.busy.replace(true);
+        let outcome = work();
+        self.busy.set(before);
+        outcome
+    }
+
+    /// Does `work`, during which the script is reported as always.
+    pub(crate) fn loudly<T>(&self, work: impl FnOnce() -> T) -> T {
+        let before = self.busy.replace(false);
+        let outcome = work();
+        self.busy.set(before);
+        outcome
+    }
+
+    #[inline]
+    pub(crate) fn is_abandoning(&self) -> bool {
+        self.abandoning.get()
+    }
+
+    /// Ends what [`abandon`](Self::abandon) began; whether it had.
+    pub(crate) fn end_abandoning(&self) -> bool {
+        self.abandoning.replace(false)
+    }
+
+    /// Gives the handler under way up: from its next instruction on it raises, and no `pcall` of the script can catch that,
+    /// until other hooks are set.
+    pub(crate) fn abandon(&self) {
+        // Calls that this makes itself are not what is given up.
+        self.quietly(|| {
+            self.find_threads();
+            self.set_hooks(Watching::Abandoning);
+        });
+        self.abandoning.set(true);
+    }
+
+    pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+        self.running.set(coroutine);
+        self.registration.set_running(coroutine)
+    }
+
+    /// The thread of the state that runs now.
+    pub(crate) fn running(&self) -> State {
+        self.running.get().unwrap_or(self.main)
+    }
+
+    #[inline]
+    pub(super) fn gate_holds(&self, definition: &Definition) -> Option<bool> {
+        self.lines.gate.borrow().holds(definition)
+    }
+
+    /// Finds out whether a function holds a breakpoint, and notes it.
+    pub(super) fn learn_gate(&self, state: State, function: &Activation, definition: Definition) -> bool {
+        let holds = self.told(|told| told.holds_breakpoint(state, function, &definition)).unwrap_or(false);
+        self.lines.gate.borrow_mut().note(definition, holds);
+        holds
+    }
+
+    pub(crate) fn forget_gate(&self) {
+        self.lines.gate.borrow_mut().forget();
+    }
+
+    /// A call has begun that may hold a breakpoint.
+    #[inline]
+    pub(crate) fn enter(&self, call: usize) {
+        self.entered.set(call);
+    }
+
+    /// Its first line was reached.
+    #[inline]
+    pub(crate) fn leave_entry(&self) {
+        self.entered.set(0);
+    }
+
+    /// Whether this is the call that has just begun.
+    pub(crate) fn is_entry(&self, call: usize) -> bool {
+        self.entered.get() == call
+    }
+
+    /// Says what is wanted besides lines.
+    pub(crate) fn want(&self, wanted: Wanted) {
+        self.wanted.set(wanted);
+    }
+
+    /// Whether each call is to be looked at, besides the gate.
+    #[inline]
+    pub(crate) fn looks_at_calls(&self) -> bool {
+        match self.watching.get() {
+            Watching::Events(mask) => mask & hook::CALLS != 0,
+            Watching::Gated => self.wanted.get().calls,
+            _ => false,
+        }
+    }
+
+    /// Whether each return is to be looked at, besides the gate.
+    #[inline]
+    pub(crate) fn looks_at_returns(&self) -> bool {
+        matches!(self.watching.get(), Watching::Events(mask) if mask & hook::RETURNS != 0)
+    }
+
+    /// Whether errors are to be reported where they are raised.
+    pub(crate) fn watches_raises(&self) -> bool {
+        !self.busy.get() && !self.abandoning.get() && self.wanted.get().raises
+    }
+
+    /// How threads are watched at this moment.
+    pub(crate) fn watching(&self) -> Watching {
+        self.watching.get()
+    }
+
+    /// Sets the hook of every thread that is known.
+    pub(crate) fn set_hooks(&self, how: Watching) {
+        self.watching.set(how);
+        report(walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how)));
+    }
+
+    /// Removes the hook of one thread, on which nothing is wanted.
+    pub(crate) fn remove_hook(&self, state: State) {
+        hook::set_hook_of(self, state, Watching::Nothing);
+    }
+
+    /// Notes the threads that were made since the last time: by the engine's own list where that is known, by walking
+    /// everything elsewhere.
+    pub(crate) fn find_threads(&self) {
+        match walk::note_new_threads(self.main) {
+            Ok(true) => return,
+            Ok(false) => {}
+            Err(error) => report(Err(error)),
+        }
+        let mut show = |state: State, kind: Type| {
+            if kind == Type::Thread {
+                note(state);
+            }
+        };
+        report(walk::walk(self.main, &mut show).map(|_| ()));
+    }
+}
+
+/// Notes the thread on top.
+pub(crate) fn note(state: State) {
+    state.push_copy(-1);
+    report(walk::note_thread(state));
+}
+
+/// Trouble while looking around is worth a line in the log, and no more.
+pub(crate) fn report(outcome: Result<(), EngineError>) {
+    if let Err(error) = outcome {
+        tracing::warn!(%error, "the Lua state could not be walked whole");
+    }
+}

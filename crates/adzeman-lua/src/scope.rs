@@ -1,0 +1,223 @@
+//! Names and paths as a script uses them in a function: how they are written, and following them without running anything.
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::path::{Notation, Path, Root, Segment};
+
+use crate::ffi::state::{Slot, State, Type};
+
+/// How paths are written in Lua: the first element of a list is 1.
+pub(crate) const NOTATION: Notation = Notation { first_index: 1, separator: '.' };
+
+/// The number by which a script finds an element.
+pub(crate) fn number_of(index: i64) -> i64 {
+    index.wrapping_add(NOTATION.first_index)
+}
+
+/// The element that a script finds by a number.
+pub(crate) fn element(number: i64) -> Segment {
+    Segment::Index(number.wrapping_sub(NOTATION.first_index))
+}
+
+/// Why a path cannot be followed, watched or given a value.
+pub(crate) fn cannot(name: &str, why: &str) -> EngineError {
+    EngineError::NotAssignable { name: name.to_owned(), why: format!("{why}; give a name, or a table's field") }
+}
+
+/// Reads a path as it is written in Lua.
+///
+/// # Errors
+/// [`EngineError::NotAssignable`], which says where it is none.
+pub(crate) fn read(text: &str) -> Result<Path, EngineError> {
+    let path = Path::parse(text.trim(), NOTATION);
+    path.map_err(|error| cannot(text.trim(), &format!("{} at column {}", error.why, error.column)))
+}
+
+/// A function on a stack whose names an evaluation sees.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Target {
+    pub(crate) state: State,
+    pub(crate) level: usize,
+}
+
+/// Where a name of the script is.
+pub(crate) enum Place {
+    /// A local variable, by its number.
+    Local(Target, i32),
+    /// A captured variable, by its number.
+    Captured(Target, usize),
+    /// Nowhere nearer.
+    Global,
+}
+
+/// The trees of the host's data, which have names of their own.
+pub(crate) const ROOTS: [Root; 2] = [Root::Host, Root::Event];
+
+/// Where a name is that a script uses in a frame.
+pub(crate) fn place_of(target: Option<Target>, name: &str) -> Place {
+    let in_frame = target.and_then(|target| {
+        local_number(target, name)
+            .map(|number| Place::Local(target, number))
+            .or_else(|| captured_number(target, name).map(|number| Place::Captured(target, number)))
+    });
+    in_frame.unwrap_or(Place::Global)
+}
+
+/// Makes the texts of the names that stand for the host's data.
+///
+/// # Errors
+/// When the state has no memory left.
+pub(crate) fn prepare(main: State) -> Result<(), EngineError> {
+    main.push_table()?;
+    for (number, root) in (1..).zip(ROOTS) {
+        main.push_integer(number);
+        main.push_bytes(root.name().as_bytes())?;
+        main.raw_set(-3)?;
+    }
+    main.set_slot(Slot::RootNames)
+}
+
+/// Whether scripts have made a global of this name.
+pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool {
+    let top = main.top();
+    push_globals_at(main, target);
+    let pushed = match ROOTS.iter().position(|root| root.name() == name) {
+        Some(number) => {
+            // Asked for by every condition on an event: its text is at hand.
+            main.push_slot(Slot::RootNames);
+            main.raw_get_index(-1, i64::try_from(number).unwrap_or(0) + 1);
+            main.remove(main.top() - 1);
+            true
+        }
+        None => main.push_bytes(name.as_bytes()).is_ok(),
+    };
+    let found = pushed && {
+        main.raw_get(-2);
+        main.type_at(-1) != Type::Nil
+    };
+    main.cut_to(top);
+    found
+}
+
+/// Whether a name can be assigned to without making a new global.
+pub(crate) fn is_known_name(main: State, target: Option<Target>, name: &str) -> bool {
+    !matches!(place_of(target, name), Place::Global) || is_global(main, target, name)
+}
+
+/// Pushes the value of a name that a script uses in a frame, without metamethods.
+///
+/// # Errors
+/// When the state has no memory left.
+pub(crate) fn push_raw_name(state: State, target: Option<Target>, name: &str) -> Result<(), EngineError> {
+    match place_of(target, name) {
+        Place::Local(at, number) => push_local(at, number, state),
+        Place::Captured(at, number) => push_captured(at, number, state),
+        Place::Global => {
+            push_globals_at(state, target);
+            state.raw_get_field(-1, name)?;
+            state.remove(state.top() - 1);
+        }
+    }
+    Ok(())
+}
+
+/// Pushes the table that holds the globals as a frame sees them.
+pub(crate) fn push_globals_at(state: State, target: Option<Target>) {
+    match target {
+        Some(target) => push_globals_of(target, state),
+        None => state.push_globals(),
+    }
+}
+
+/// The number of a local variable; of several with one name, that of the innermost.
+fn local_number(target: Target, name: &str) -> Option<i32> {
+    target.state.level(target.level)?.find_local(name)
+}
+
+fn captured_number(target: Target, name: &str) -> Option<usize> {
+    push_function_of(target);
+    let found = target.state.find_captured(-1, name);
+    target.state.pop(1);
+    found
+}
+
+/// Pushes a local variable onto `state`.
+pub(crate) fn push_local(target: Target, number: i32, state: State) {
+    if let Some(function) = target.state.level(target.level) {
+        function.push_local(number);
+        target.state.move_to(state, 1);
+    }
+}
+
+/// Pushes a captured variable onto `state`.
+pub(crate) fn push_captured(target: Target, number: usize, state: State) {
+    push_function_of(target);
+    target.state.push_captured(-1, number);
+    target.state.swap();
+    target.state.pop(1);
+    target.state.move_to(state, 1);
+}
+
+pub(crate) fn push_function_of(target: Target) {
+    match target.state.level(target.level) {
+        Some(function) => function.push_function(),
+        None => target.state.push_nil(),
+    }
+}
+
+/// Pushes the globals as a function sees them, its `_ENV`, onto `state`.
+fn push_globals_of(target: Target, state: State) {
+    match captured_number(target, "_ENV") {
+        Some(number) => push_captured(target, number, state),
+        None => state.push_globals(),
+    }
+    if state.type_at(-1) != Type::Table {
+        state.pop(1);
+        state.push_globals();
+    }
+}
+
+pub(crate) fn push_varargs(target: Target, onto: State) -> i32 {
+    let Some(function) = target.state.level(target.level) else { return 0 };
+    let mut count = 0;
+    while count < 200 && function.push_local(-count - 1).is_some() {
+        target.state.move_to(onto, 1);
+        count += 1;
+    }
+    count
+}
+
+/// Pushes what a path leads to, without metamethods.
+///
+/// # Errors
+/// [`EngineError::NotAssignable`] where it begins with no name, or leads through what is no table.
+pub(crate) fn push_raw_path(state: State, target: Option<Target>, path: &Path) -> Result<(), EngineError> {
+    let shown = || path.display(NOTATION);
+    let (name, rest) = path.split_name().ok_or_else(|| cannot(&shown(), "it begins with no name"))?;
+    push_raw_name(state, target, name)?;
+    for (walked, segment) in (1..).zip(rest.segments()) {
+        if state.type_at(-1) != Type::Table {
+            let table: Path = path.segments().iter().take(walked).cloned().collect();
+            let why = format!("'{}' holds no table, so it has no fields", table.display(NOTATION));
+            return Err(cannot(&shown(), &why));
+        }
+        push_key(state, target, segment)?;
+        state.raw_get(-2);
+        state.remove(state.top() - 1);
+    }
+    Ok(())
+}
+
+/// Pushes the key that a step of a path looks up.
+///
+/// # Errors
+/// As [`push_raw_path`], for one that another path names.
+pub(crate) fn push_key(state: State, target: Option<Target>, segment: &Segment) -> Result<(), EngineError> {
+    match segment {
+        Segment::Field(name) => state.push_bytes(name.as_bytes()),
+        Segment::Index(index) => {
+            state.push_integer(number_of(*index));
+            Ok(())
+        }
+        Segment::At(path) => push_raw_path(state, target, path),
+    }
+}

@@ -1,0 +1,152 @@
+//! The scripts of a state, as they became known.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::ffi::CString;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use adzeman_core::engine::Supervisor;
+use adzeman_core::source::SourceId;
+
+use crate::dialect::chunk::prototypes;
+use crate::evaluate::is_evaluated;
+use crate::facts::facts;
+use crate::ffi::activation::Activation;
+use crate::ffi::layout::Definition;
+use crate::ffi::state::{State, Type};
+use crate::ffi::walk;
+use crate::ffi::watch::{note, report};
+use crate::text::display_name;
+
+/// The largest file read to show the text of a source that was loaded from it.
+const MOST_SOURCE_BYTES: u64 = 8 * 1024 * 1024;
+
+/// What a source was compiled from.
+struct SourceText {
+    chunk_name: String,
+    text: Option<Arc<str>>,
+}
+
+/// The scripts of one state.
+pub(crate) struct Scripts {
+    supervisor: Rc<dyn Supervisor>,
+    by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
+    /// The source of the function that was looked at last.
+    last: Cell<Option<(Definition, SourceId)>>,
+    texts: RefCell<HashMap<SourceId, SourceText>>,
+}
+
+impl Scripts {
+    pub(crate) fn new(supervisor: Rc<dyn Supervisor>) -> Self {
+        Self { supervisor, by_chunk_name: RefCell::default(), last: Cell::new(None), texts: RefCell::default() }
+    }
+
+    /// Whether functions of this chunk belong to a source of the script's.
+    pub(crate) fn knows_chunk(&self, chunk_name: &[u8]) -> bool {
+        !is_evaluated(chunk_name) && self.by_chunk_name.borrow().contains_key(chunk_name)
+    }
+
+    /// Whether it was loaded by this state.
+    pub(crate) fn has_text(&self, source: SourceId) -> bool {
+        self.texts.borrow().contains_key(&source)
+    }
+
+    /// The text of a source, as far as it is known, and its chunk name.
+    pub(crate) fn text_of(&self, source: SourceId) -> Option<(Arc<str>, CString)> {
+        let texts = self.texts.borrow();
+        let held = texts.get(&source)?;
+        Some((held.text.clone()?, CString::new(held.chunk_name.as_str()).ok()?))
+    }
+
+    /// The chunk name of a source.
+    pub(crate) fn chunk_name_of(&self, source: SourceId) -> Option<String> {
+        self.texts.borrow().get(&source).map(|held| held.chunk_name.clone())
+    }
+
+    /// The source that functions of this chunk belong to.
+    pub(crate) fn named(&self, chunk_name: &str) -> Option<SourceId> {
+        self.by_chunk_name.borrow().get(chunk_name.as_bytes()).copied()
+    }
+
+    /// The source of a running function. One met for the first time is learnt, and shown to `is_new`.
+    pub(crate) fn of(&self, state: State, activation: &Activation, is_new: impl FnOnce(SourceId)) -> Option<SourceId> {
+        let definition = activation.definition();
+        if let Some((held, source)) = self.last.get()
+            && definition == Some(held)
+        {
+            return Some(source);
+        }
+        let known = || activation.with_chunk_name(|name| self.by_chunk_name.borrow().get(name).copied());
+        let source = known().or_else(|| {
+            let top = state.top();
+            activation.push_function();
+            let learnt = if state.is_native_function(-1) { None } else { self.learn(state) };
+            state.cut_to(top);
+            if let Some(id) = learnt {
+                is_new(id);
+            }
+            known()
+        });
+        self.last.set(definition.zip(source));
+        source
+    }
+
+    /// Notes that functions of this chunk belong to a source.
+    pub(crate) fn note(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
+        self.texts.borrow_mut().insert(id, SourceText { chunk_name: chunk_name.to_owned(), text });
+        self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
+        // What was compiled before may be found at the same addresses.
+        self.last.set(None);
+    }
+
+    /// Learns the source of the function on top, from its compiled form; the text is read from the file it names, or is
+    /// the chunk name itself.
+    fn learn(&self, state: State) -> Option<SourceId> {
+        let chunk_name = state.function_info(-1).chunk_name;
+        if is_evaluated(chunk_name.as_bytes()) || self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes()) {
+            return None;
+        }
+        self.take(&chunk_name, &state.dump(-1))
+    }
+
+    /// Takes a chunk that nobody reported.
+    fn take(&self, chunk_name: &str, chunk: &[u8]) -> Option<SourceId> {
+        let prototypes = prototypes(chunk)?;
+        let text = text_of(chunk_name);
+        let id = self.supervisor.source_loaded(facts(&display_name(chunk_name), text.clone(), &prototypes));
+        self.note(chunk_name, text, id);
+        Some(id)
+    }
+
+    /// Looks for functions of sources that nobody reported, whole chunks and outer functions before inner ones; answers the
+    /// sources.
+    pub(crate) fn discover(&self, main: State) -> Vec<SourceId> {
+        let mut unknown: HashMap<String, (u32, Vec<u8>)> = HashMap::new();
+        let mut show = |state: State, kind: Type| match kind {
+            Type::Function => {
+                let info = state.function_info(-1);
+                let is_known = is_evaluated(info.chunk_name.as_bytes())
+                    || self.by_chunk_name.borrow().contains_key(info.chunk_name.as_bytes());
+                let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
+                if !is_known && is_better {
+                    unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));
+                }
+            }
+            _ => note(state),
+        };
+        report(walk::walk(main, &mut show).map(|_| ()));
+        unknown.into_iter().filter_map(|(chunk_name, (_, chunk))| self.take(&chunk_name, &chunk)).collect()
+    }
+}
+
+fn text_of(chunk_name: &str) -> Option<Arc<str>> {
+    match chunk_name.strip_prefix('@') {
+        Some(path) => {
+            let size = std::fs::metadata(path).ok()?.len();
+            (size <= MOST_SOURCE_BYTES).then(|| std::fs::read_to_string(path).ok())?.map(Into::into)
+        }
+        None if chunk_name.starts_with('=') => None,
+        None => Some(chunk_name.into()),
+    }
+}

@@ -1,0 +1,20 @@
+//! What the text of a script says. Nothing here touches a state.
+
+pub(crate) mod expressions;
+pub(crate) mod filters;
+pub(crate) mod inside;
+pub(crate) mod names;
+pub(crate) mod nesting;
+pub(crate) mod statements;
+pub(crate) mod uses;
+
+/// The name to show for a chunk (Lua reference manual, `lua_Debug.source`).
+pub(crate) fn display_name(chunk_name: &str) -> String {
+    match chunk_name.strip_prefix(['@', '=']) {
+        Some(name) => name.to_owned(),
+        None => {
+            let line = chunk_name.lines().next().unwrap_or_default();
+            format!("[string \"{}\"]", line.chars().take(40).collect::<String>())
+        }
+    }
+}

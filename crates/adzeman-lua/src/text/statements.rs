@@ -1,0 +1,195 @@
+//! Where a call can be put into a script's text, so that it runs each time a line is reached.
+//!
+//! The call stands at the start of the first statement that begins on the line, in each function that has one there, with a
+//! semicolon before and behind it: what is before it cannot take it for a part, and it cannot take those of the statement. No
+//! line moves, and no local variable changes its register.
+//!
+//! What is called is a constant. It becomes a native function, which compiled code cannot be written with: the engine writes
+//! nil. So the call is made only if the constant is not nil, and a function that the host writes out while its line is armed
+//! runs elsewhere as if nothing had been put in.
+
+use std::collections::BTreeMap;
+
+use adzeman_core::source::{Line, LineSet};
+use full_moon::ast::{FunctionBody, LastStmt, Stmt};
+use full_moon::visitors::Visitor;
+
+use super::expressions::with_tree;
+use super::filters::Filter;
+
+/// Why no call can be put on a line.
+const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
+const A_LOOP: &str = "a loop begins on the line, which is reached at each turn";
+pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or does not parse";
+
+/// How many instructions the question takes whether there is something to call, right before that is loaded.
+pub(crate) const ASKING: usize = 3;
+
+/// The call of the constant `marker`, behind a filter if there is one.
+pub(crate) fn call(marker: &str, filter: Option<&Filter>) -> String {
+    let condition = filter.map(|filter| format!("({}) and ", filter.text())).unwrap_or_default();
+    format!(";if {condition}\"{marker}\" ~= nil then (\"{marker}\")() end;")
+}
+
+/// The statements of a text, by the lines they begin on.
+#[derive(Debug, Default)]
+pub(crate) struct Statements {
+    /// For each line, where statements begin on it: the first of each function.
+    starts: BTreeMap<u32, Vec<Start>>,
+    /// The functions around what is looked at while the text is read, by their numbers, and how many there were.
+    functions: Vec<usize>,
+    last_function: usize,
+}
+
+#[derive(Debug)]
+struct Start {
+    function: usize,
+    byte: usize,
+    /// Whether a loop begins on the line, in this function.
+    is_loop: bool,
+}
+
+impl Statements {
+    /// Reads a text; `None` when it does not parse.
+    pub(crate) fn of(text: &str) -> Option<Self> {
+        with_tree(text, |tree| {
+            let mut statements = Self::default();
+            statements.visit_ast(tree);
+            statements
+        })
+    }
+
+    /// Which of the lines can hold a call, and which cannot, and why.
+    pub(crate) fn places(&self, lines: &LineSet) -> (LineSet, Vec<(Line, &'static str)>) {
+        let (mut placed, mut refused) = (LineSet::default(), Vec::new());
+        for line in lines.iter() {
+            match self.starts.get(&line.get()) {
+                Some(starts) if starts.iter().any(|start| start.is_loop) => refused.push((line, A_LOOP)),
+                Some(_) => placed.insert(line),
+                None => refused.push((line, IN_A_STATEMENT)),
+            }
+        }
+        (placed, refused)
+    }
+
+    /// Puts a call of the constant `marker` on each of the lines, which are among the [`places`](Self::places), behind its
+    /// filter if it has one.
+    pub(crate) fn with_calls(
+        &self,
+        text: &str,
+        placed: &LineSet,
+        marker: &str,
+        filters: &BTreeMap<Line, Filter>,
+    ) -> String {
+        let mut out = String::with_capacity(text.len());
+        let mut from = 0;
+        let of_line =
+            |line: Line| self.starts.get(&line.get()).into_iter().flatten().map(move |start| (line, start.byte));
+        let mut sites: Vec<(Line, usize)> = placed.iter().flat_map(of_line).collect();
+        sites.sort_unstable_by_key(|(_, byte)| *byte);
+        for (line, at) in sites {
+            out.push_str(&text[from..at]);
+            out.push_str(&call(marker, filters.get(&line)));
+            from = at;
+        }
+        out.push_str(&text[from..]);
+        out
+    }
+
+    fn add(&mut self, node: &impl full_moon::node::Node, is_loop: bool) {
+        let Some(start) = node.start_position() else { return };
+        let Ok(line) = u32::try_from(start.line()) else { return };
+        let (function, byte) = (self.functions.last().copied().unwrap_or(0), start.bytes());
+        let starts = self.starts.entry(line).or_default();
+        match starts.iter_mut().find(|held| held.function == function) {
+            Some(held) => (held.byte, held.is_loop) = (held.byte.min(byte), held.is_loop || is_loop),
+            None => starts.push(Start { function, byte, is_loop }),
+        }
+    }
+}
+
+impl Visitor for Statements {
+    fn visit_stmt(&mut self, node: &Stmt) {
+        let is_loop = matches!(node, Stmt::While(_) | Stmt::Repeat(_) | Stmt::NumericFor(_) | Stmt::GenericFor(_));
+        self.add(node, is_loop);
+    }
+
+    fn visit_last_stmt(&mut self, node: &LastStmt) {
+        self.add(node, false);
+    }
+
+    fn visit_function_body(&mut self, _: &FunctionBody) {
+        self.last_function += 1;
+        self.functions.push(self.last_function);
+    }
+
+    fn visit_function_body_end(&mut self, _: &FunctionBody) {
+        self.functions.pop();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[track_caller]
+    fn check(text: &str, lines: &[u32], expected: &str) {
+        let lines: LineSet = lines.iter().copied().collect();
+        let statements = Statements::of(text).unwrap();
+        let (placed, refused) = statements.places(&lines);
+        let instrumented = statements.with_calls(text, &placed, "m", &BTreeMap::new());
+        assert_eq!(instrumented.replace(&call("m", None), "@"), expected);
+        mlua::Lua::new().load(&instrumented).into_function().unwrap();
+        let all = placed.iter().count() + refused.len();
+        assert_eq!(all, lines.iter().count(), "every line is accounted for");
+    }
+
+    #[test]
+    fn a_call_stands_before_the_first_statement_of_its_line() {
+        check("local x = 1\nx = x + 1; x = 2\nreturn x", &[1, 2, 3], "@local x = 1\n@x = x + 1; x = 2\n@return x");
+        check("do local a <const>, b <close> = 1, nil end", &[1], "@do local a <const>, b <close> = 1, nil end");
+    }
+
+    #[test]
+    fn parentheses_and_calls_without_them_stay_what_they_are() {
+        check(
+            "local f = print;\n(f or print)(1)\nf 'x'\nf {}\n",
+            &[2, 3, 4],
+            "local f = print;\n@(f or print)(1)\n@f 'x'\n@f {}\n",
+        );
+        // Without the semicolon, the second line goes on with the first.
+        check("local f = print\n(f or print)(1)\n", &[2], "local f = print\n(f or print)(1)\n");
+    }
+
+    #[test]
+    fn long_strings_comments_and_labels_are_no_statements() {
+        let text = "local s = [[\nx = 1\n]] -- x = 2\n--[[ y()\n]] local t = 1\ngoto done\n::done::\n";
+        check(
+            text,
+            &[2, 3, 5, 6],
+            "local s = [[\nx = 1\n]] -- x = 2\n--[[ y()\n]] @local t = 1\n@goto done\n::done::\n",
+        );
+    }
+
+    #[test]
+    fn each_function_has_a_call_on_a_line_of_several() {
+        let text = "on('open', function(g) g.level = 0; g.wet = true end) f()\nlocal h = function() return function() return 1 end end";
+        let expected = "@on('open', function(g) @g.level = 0; g.wet = true end) f()\n@local h = function() @return function() @return 1 end end";
+        check(text, &[1, 2], expected);
+    }
+
+    #[test]
+    fn loops_and_the_middle_of_statements_are_refused() {
+        let text = "for i = 1, 3 do\n  print(i,\n    2)\nend\nrepeat\n  local x = 1\nuntil x\nwhile false do break end";
+        let lines: LineSet = [1, 2, 3, 6, 7, 8].into_iter().collect();
+        let (placed, refused) = Statements::of(text).unwrap().places(&lines);
+        assert_eq!(placed.iter().map(Line::get).collect::<Vec<_>>(), [2, 6]);
+        let refused: Vec<_> = refused.iter().map(|(line, why)| (line.get(), *why)).collect();
+        assert_eq!(refused, [(1, A_LOOP), (3, IN_A_STATEMENT), (7, IN_A_STATEMENT), (8, A_LOOP)]);
+    }
+
+    #[test]
+    fn what_does_not_parse_is_not_touched() {
+        assert!(Statements::of("local = 1").is_none());
+    }
+}
