@@ -2,6 +2,7 @@
 
 mod attend;
 mod offer;
+mod stacks;
 mod view;
 
 use std::cell::{Cell, RefCell};

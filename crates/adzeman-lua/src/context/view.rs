@@ -6,17 +6,17 @@ use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
 use adzeman_core::source::Line;
 use adzeman_core::source::SourceLine;
-use adzeman_core::stepping::{Stack, StackId, StackState};
+use adzeman_core::stepping::Stack;
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
 use serde_json::Value as Json;
 
 use super::Context;
+use super::stacks::chain;
 
 use crate::evaluate::{Quick, Scope as Names, from_lua};
 use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
-use crate::ffi::walk;
 use crate::look::{Node, captured_names};
 use crate::scope::{self, Target};
 use crate::text::display_name;
@@ -24,9 +24,9 @@ use crate::text::display_name;
 /// The state at the moment when `state`, one of its threads, was interrupted.
 pub(crate) struct View<'a> {
     context: &'a Context,
-    state: State,
+    pub(super) state: State,
     /// Functions on top of `state` that are not the script's.
-    passed: usize,
+    pub(super) passed: usize,
     /// Whether this is the call that an exchanged body makes, which stands where its line is entered.
     is_site: bool,
     /// The stacks from the running one to the main one, with their depths; made when first asked for.
@@ -215,57 +215,6 @@ fn frame_name(info: &FunctionInfo) -> String {
         Some(name) => name.clone(),
         None if info.is_native => "(native)".to_owned(),
         None => String::new(),
-    }
-}
-
-/// The stacks that wait for each other, from `state` to the main one. The thread that a stack waits for is found among
-/// the arguments or captured values of its innermost function, the one that resumes.
-fn chain(state: State, main: State) -> Vec<State> {
-    let mut found = vec![main];
-    while let Some(last) = found.last().copied().filter(|last| *last != state) {
-        match resumed_by(last) {
-            Some(next) if !found.contains(&next) => found.push(next),
-            // Resumed by the host itself, which leaves no trace.
-            _ => found.push(state),
-        }
-    }
-    found.reverse();
-    found
-}
-
-fn resumed_by(waiting: State) -> Option<State> {
-    let function = waiting.level(0)?;
-    let top = waiting.top();
-    let argument = function.push_local(1).and_then(|_| waiting.thread_at(-1));
-    waiting.cut_to(top);
-    let found = argument.or_else(|| {
-        function.push_function();
-        waiting.push_captured(-1, 1).and_then(|_| waiting.thread_at(-1))
-    });
-    waiting.cut_to(top);
-    found
-}
-
-impl Stack for View<'_> {
-    fn id(&self) -> StackId {
-        self.state.push_self();
-        if let Err(error) = walk::note_thread(self.state) {
-            tracing::warn!(%error, "a step may end early");
-        }
-        StackId(self.state.address())
-    }
-
-    fn depth(&self) -> usize {
-        self.state.depth() - self.passed
-    }
-
-    fn state_of(&self, stack: StackId) -> StackState {
-        let look = |other: State| match () {
-            () if other.is_suspended() => StackState::Suspended,
-            () if other.level(0).is_some() => StackState::Active,
-            () => StackState::Finished,
-        };
-        walk::with_thread(self.state, stack.0, look).unwrap_or(StackState::Finished)
     }
 }
 

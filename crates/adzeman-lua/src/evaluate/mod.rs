@@ -19,9 +19,11 @@ use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
 use mlua::{Lua, WeakLua};
 
-use crate::ffi::state::{Resumed, Slot, State};
+use crate::ffi::calls::Resumed;
+use crate::ffi::guard;
+use crate::ffi::state::{Slot, State};
 use crate::ffi::watch::Watch;
-use crate::ffi::{limit, proxy, walk};
+use crate::ffi::{proxy, walk};
 use crate::look::Shown;
 use crate::scope::{self, Target};
 use crate::text::nesting;
@@ -100,7 +102,7 @@ impl Evaluator {
     fn push_guarded(&self, state: State, arguments: i32, reports: bool) -> Result<State, EngineError> {
         let coroutine = if reports { state.push_thread()? } else { push_spare_thread(state)? };
         let position = state.top() - 1 - arguments;
-        coroutine.push_function(if reports { limit::guard_and_report } else { limit::guard });
+        coroutine.push_function(if reports { guard::guard_and_report } else { guard::guard });
         state.insert(position);
         state.move_to(coroutine, 1 + arguments);
         Ok(coroutine)
@@ -142,13 +144,13 @@ impl Evaluator {
         result
     }
 
-    /// Takes what [`limit::guard`] answered.
+    /// Takes what [`guard::guard`] answered.
     fn guarded(&self, state: State, coroutine: State, count: i32) -> Result<i32, EngineError> {
         let status = coroutine.integer_at(-count);
         coroutine.move_to(state, count - 1);
         match status {
-            Some(limit::DONE) => Ok(count - 1),
-            Some(limit::OUT_OF_MEMORY) => {
+            Some(guard::DONE) => Ok(count - 1),
+            Some(guard::OUT_OF_MEMORY) => {
                 self.watch.bounds.is_over_memory();
                 Err(EngineError::Runtime("not enough memory".to_owned()))
             }

@@ -1,4 +1,4 @@
-//! The hook on lines, calls and returns. The one that limits evaluations is in [`limit`](super::limit).
+//! The hook on lines, calls and returns. The one that limits evaluations is in [`limit`].
 //!
 //! A breakpoint on a line needs the line hook in the functions that hold one. Everywhere else a call hook stands as a gate:
 //! it compares the function's definition with the answers kept ([`gate`](super::gate)), and turns lines on for as long as
@@ -16,7 +16,7 @@ use mlua::ffi;
 use super::activation::Activation;
 use super::state::{Slot, State};
 use super::watch::Watch;
-use super::{layout, limit};
+use super::{finalizers, layout, limit};
 
 thread_local! {
     /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its watch; kept only while the watch is
@@ -245,7 +245,7 @@ unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
 /// As [`on_hook`].
 unsafe fn looked_up(watch: &Watch, raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
-    caught(|| limit::limit_finalizers(watch, unsafe { State::new(raw) }));
+    caught(|| finalizers::limit_finalizers(watch, unsafe { State::new(raw) }));
     if watch.bounds.spend(0) {
         caught(|| watch.abandon());
         return;

@@ -7,7 +7,7 @@ use std::sync::OnceLock;
 
 use mlua::ffi;
 
-use super::limit;
+use super::guard;
 
 /// What calling a function may lead to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -77,7 +77,7 @@ fn natives() -> &'static HashMap<usize, Native> {
             let is_wrapped = name.starts_with("a function of");
             (address, Native { effect: if is_wrapped { Effect::RunsThread } else { effect_of(&name) }, name })
         }));
-        let own = super::proxy::own().into_iter().chain([limit::guard, limit::guard_and_report]);
+        let own = super::proxy::own().into_iter().chain([guard::guard, guard::guard_and_report]);
         found.extend(own.map(|function| (function as usize, Native { name: String::new(), effect: Effect::Own })));
         found
     })

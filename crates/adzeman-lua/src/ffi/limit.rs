@@ -10,19 +10,18 @@
 //!   text itself gives to an object is limited when it runs later.
 
 use std::ffi::{CStr, c_int};
-use std::ptr;
 use std::time::Duration;
 
-use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
+use super::finalizers::{limit_finalizers, note_finalizer, wrap};
 use super::hook::{self, caught, watch_of};
 use super::internals::{self, Collector};
 use super::library::{Effect, Native, native_at};
-use super::state::{Slot, State, Type};
+use super::state::State;
 use super::watch::Watch;
-use super::{layout, natives, walk};
+use super::{layout, walk};
 
 /// Instructions between two looks: the fewest at first, and where they are slow (one may make a text of many megabytes), and
 /// more and more otherwise.
@@ -52,7 +51,7 @@ pub(crate) struct Held {
     /// Whether the collector's API is open for one call that only asks.
     is_open: bool,
     /// How many metatables were noted whose finalizers are to be limited.
-    finalized: i64,
+    pub(super) finalized: i64,
 }
 
 /// The library's name for the function at an address.
@@ -335,97 +334,6 @@ fn ask_collector(watch: &Watch, state: State, function: &Activation) -> Option<&
     None
 }
 
-/// Notes the metatable that is given to an object, if it has a finalizer and the text that gives it is no script of the host.
-fn note_finalizer(watch: &Watch, state: State, function: &Activation) {
-    let giver = (1..).map_while(|level| state.level(level)).find(|held| !held.info().is_native);
-    let is_scripts = giver
-        .is_some_and(|giver| giver.with_chunk_name(|name| watch.told(|told| told.knows_chunk(name)) == Some(true)));
-    let top = state.top();
-    let has_finalizer = function.push_local(2).is_some()
-        && state.type_at(-1) == Type::Table
-        && state.raw_get_field(-1, "__gc").is_ok()
-        && state.type_at(-1) != Type::Nil;
-    if has_finalizer && !is_scripts {
-        state.pop(1);
-        let number = watch.bounds.with_held(|held| {
-            held.finalized += 1;
-            held.finalized
-        });
-        if let Err(error) = keep_finalized(state, number.unwrap_or(1)) {
-            tracing::warn!(%error, "a finalizer has no limit");
-        }
-    }
-    state.cut_to(top);
-}
-
-/// Keeps the metatable on top under a number.
-fn keep_finalized(state: State, number: i64) -> Result<(), EngineError> {
-    if number == 1 {
-        state.push_table()?;
-        state.set_slot(Slot::Finalized)?;
-    }
-    state.push_slot(Slot::Finalized);
-    state.push_integer(number);
-    state.push_copy(-3);
-    state.raw_set(-3)
-}
-
-/// Puts a limit before the finalizers that a call without a limit has given to objects so far, as they are now.
-pub(super) fn limit_finalizers(watch: &Watch, state: State) {
-    wrap(state, watch.bounds.with_held(|held| std::mem::take(&mut held.finalized)).unwrap_or(0));
-}
-
-fn wrap(state: State, count: i64) {
-    if count > 0 {
-        let top = state.top();
-        if let Err(error) = wrap_finalizers(state, count) {
-            tracing::warn!(%error, "a finalizer that an evaluation has given has no limit");
-        }
-        state.cut_to(top);
-    }
-}
-
-fn wrap_finalizers(state: State, count: i64) -> Result<(), EngineError> {
-    let top = state.top();
-    state.push_slot(Slot::Finalized);
-    for number in 1..=count {
-        state.raw_get_index(top + 1, number);
-        state.raw_get_field(-1, "__gc")?;
-        if state.type_at(-1) == Type::Function && state.native_address_at(-1) != limited_finalizer as *const () as usize
-        {
-            state.protect(with_limit, 1, 1)?;
-            state.raw_set_field(-2, "__gc")?;
-        }
-        state.cut_to(top + 1);
-    }
-    state.push_nil();
-    state.set_slot(Slot::Finalized)
-}
-
-unsafe extern "C-unwind" fn with_limit(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by `protect` with a function; nothing owned here.
-    unsafe { ffi::lua_pushcclosure(raw, limited_finalizer, 1) };
-    1
-}
-
-/// Runs the finalizer that it holds within what is allowed beside the script; on a thread of its own, since no hook fires on one
-/// that collects.
-unsafe extern "C-unwind" fn limited_finalizer(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by the collector with an object; nothing is owned here when something raises.
-    unsafe {
-        ffi::lua_settop(raw, 1);
-        ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
-        ffi::lua_rotate(raw, 1, 1);
-        // Without a watch there is nobody to cut it off: the engine has let go of this state.
-        if let Some(watch) = watch_of(raw) {
-            caught(|| {
-                watch.told(|told| told.finalize(State::new(raw)));
-            });
-        }
-    }
-    0
-}
-
 /// Ends what runs on a thread.
 ///
 /// # Safety
@@ -460,48 +368,3 @@ pub(super) unsafe fn raise_through(raw: *mut ffi::lua_State, why: &CStr) {
         ffi::lua_error(raw);
     }
 }
-
-/// The function below an evaluation on its thread: whatever is raised is caught here, while hooks still fire, so that what is
-/// left to be closed is closed under the limit. Answers the status of the call (`LUA_OK` and so on), and what it returned or
-/// raised.
-pub(crate) unsafe extern "C-unwind" fn guard(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by `lua_resume` with a function and its arguments; nothing owned here.
-    unsafe {
-        let arguments = ffi::lua_gettop(raw) - 1;
-        let status = ffi::lua_pcallk(raw, arguments, ffi::LUA_MULTRET, 0, 0, Some(guarded));
-        guarded(raw, status, 0)
-    }
-}
-
-/// The same for a call that runs as the script would: what is raised is reported where it is raised.
-pub(crate) unsafe extern "C-unwind" fn guard_and_report(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: as in `guard`.
-    unsafe {
-        let arguments = ffi::lua_gettop(raw) - 1;
-        ffi::lua_pushcfunction(raw, natives::on_uncaught);
-        ffi::lua_rotate(raw, 1, 1);
-        let status = ffi::lua_pcallk(raw, arguments, ffi::LUA_MULTRET, 1, 1, Some(guarded));
-        guarded(raw, status, 1)
-    }
-}
-
-/// `below` values on the stack are not what the call left.
-unsafe extern "C-unwind" fn guarded(raw: *mut ffi::lua_State, status: c_int, below: ffi::lua_KContext) -> c_int {
-    // SAFETY: called by Lua, or by the two functions above, with what the call left.
-    unsafe {
-        if below > 0 {
-            ffi::lua_rotate(raw, 1, -1);
-            ffi::lua_settop(raw, -2);
-        }
-        let status = if status == ffi::LUA_YIELD { ffi::LUA_OK } else { status };
-        ffi::luaL_checkstack(raw, 1, ptr::null());
-        ffi::lua_pushinteger(raw, status.into());
-        ffi::lua_rotate(raw, 1, 1);
-        ffi::lua_gettop(raw)
-    }
-}
-
-/// What [`guard`] answered for a call that failed for want of memory.
-pub(crate) const OUT_OF_MEMORY: i64 = ffi::LUA_ERRMEM as i64;
-/// The same for one that did not fail.
-pub(crate) const DONE: i64 = ffi::LUA_OK as i64;

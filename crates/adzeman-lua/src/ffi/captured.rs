@@ -1,0 +1,55 @@
+//! The variables that functions have captured.
+
+use std::ffi::{CStr, c_int};
+
+use mlua::ffi;
+
+use super::state::State;
+
+impl State {
+    /// Pushes the captured variable `number` (counted from 1) of the function at `index` and answers its name.
+    pub(crate) fn push_captured(self, index: c_int, number: usize) -> Option<String> {
+        self.room(1);
+        // SAFETY: the index is checked, there is room; the name lives as long as the function.
+        unsafe {
+            let name = ffi::lua_getupvalue(self.raw(), self.check(index), c_int::try_from(number).ok()?);
+            (!name.is_null()).then(|| CStr::from_ptr(name).to_string_lossy().into_owned())
+        }
+    }
+
+    /// The number of the captured variable of this name of the function at `index`.
+    pub(crate) fn find_captured(self, index: c_int, name: &str) -> Option<usize> {
+        self.room(1);
+        let index = self.absolute(index);
+        for number in 1.. {
+            // SAFETY: as in `push_captured`; the value pushed is popped.
+            let held = unsafe {
+                let held = ffi::lua_getupvalue(self.raw(), index, number);
+                if held.is_null() {
+                    break;
+                }
+                ffi::lua_settop(self.raw(), -2);
+                CStr::from_ptr(held)
+            };
+            if held.to_bytes() == name.as_bytes() {
+                return usize::try_from(number).ok();
+            }
+        }
+        None
+    }
+
+    /// What tells the captured variable `number` of the function at `index` from others: functions that share it have the
+    /// same.
+    pub(crate) fn captured_identity(self, index: c_int, number: usize) -> usize {
+        let number = c_int::try_from(number).unwrap_or(0);
+        // SAFETY: the index is checked; the call answers null for a number that is not there.
+        unsafe { ffi::lua_upvalueid(self.raw(), self.check(index), number) as usize }
+    }
+
+    /// Gives the captured variable `number` of the function at `index` the value on top, which is popped.
+    pub(crate) fn set_captured(self, index: c_int, number: usize) {
+        let index = self.absolute(index);
+        // SAFETY: the index is checked and the value is on top; the number was read from the same function.
+        unsafe { ffi::lua_setupvalue(self.raw(), index, c_int::try_from(number).unwrap_or(0)) };
+    }
+}
