@@ -17,7 +17,7 @@ use adzeman::discovery::announced_in;
 use adzeman_core::breakpoint::Template;
 use adzeman_core::engine::Syntax as _;
 use adzeman_core::path::{Notation, Path};
-use adzeman_core::source::{LineMap, map_reference};
+use adzeman_core::source::{Language, LineMap, map_reference};
 use adzeman_dap::{Decoded, decode};
 use adzeman_lua::LuaSyntax;
 use arbitrary::Unstructured;
@@ -84,7 +84,7 @@ pub fn source_maps(data: &[u8]) {
     let _ = LineMap::parse(data, "build/keeper.lua");
     let text = String::from_utf8_lossy(data);
     let _ = LineMap::from_url(&format!("data:application/json;base64,{text}"), "keeper.lua");
-    let _ = map_reference(&text);
+    let _ = map_reference(&text, &Language::UNKNOWN);
     // Bytes that are a map but for what is in it.
     let mappings: String = text.chars().filter(|c| c.is_ascii_alphanumeric() || "+/,;".contains(*c)).collect();
     let map = serde_json::json!({"version": 3, "sources": ["../a.ts", "\u{20ac}"], "names": [], "mappings": mappings});

@@ -19,14 +19,17 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
-use crate::breakpoint::Breakpoint;
+use crate::breakpoint::BreakpointId;
 use crate::decide::{Decider, Moment};
 use crate::engine::Need;
 use crate::engine::{Engine, EngineContext, EngineError, Frame, FrameKind, Scope, ScopeKind, Supervisor};
 use crate::source::SourceLine;
-use crate::source::{FunctionSpan, Line, LineSet, SourceFacts, SourceId};
+use crate::source::{FunctionSpan, Language, Line, LineSet, SourceFacts, SourceId};
 use crate::stepping::{Stack, StackId, StackState, Step, StepKind};
 use crate::value::{Handle, Kind, Page, Paged, Part, Value, Variable};
+
+/// The language of the programs.
+pub const LANGUAGE: Language = Language { name: "test", comment: "#", ..Language::UNKNOWN };
 
 #[derive(Debug, Clone)]
 enum Statement {
@@ -95,6 +98,7 @@ impl TestEngine {
         let lines: LineSet = self.functions.iter().flat_map(|function| &function.body).map(|(line, _)| *line).collect();
         SourceFacts {
             name: self.name.clone(),
+            language: LANGUAGE,
             text: Some(self.text.as_str().into()),
             lines,
             inside: std::collections::BTreeMap::new(),
@@ -288,8 +292,8 @@ impl Engine for View<'_> {
         Ok(integer(value))
     }
 
-    fn condition(&mut self, _: &Breakpoint, text: &str) -> Result<bool, String> {
-        self.0.value_of(0, text).map(|value| value != 0).map_err(|error| error.to_string())
+    fn condition(&mut self, _: BreakpointId, text: &str) -> Result<bool, EngineError> {
+        self.0.value_of(0, text).map(|value| value != 0)
     }
 
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
 use crate::dialect::chunk::Prototype;
+use crate::text::LANGUAGE;
 use crate::text::expressions::with_tree;
 use crate::text::inside::inside;
 use crate::text::names::{NamedFunction, named_functions};
@@ -26,7 +27,7 @@ pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<
         .filter(|(_, start)| lines.contains(*start))
         .collect();
     let lines = lines.without(&inside.keys().copied().collect());
-    SourceFacts { name: name.to_owned(), lines, inside, text, functions }
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, lines, inside, text, functions }
 }
 
 fn span(prototype: &Prototype<'_>, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {

@@ -18,8 +18,7 @@
 //! use std::sync::atomic::AtomicBool;
 //! use adzeman_core::engine::{Engine, Supervisor};
 //! use adzeman_core::host::{Data, HostError, HostView};
-//! use adzeman_core::path::TreePath;
-//! use adzeman_core::path::Notation;
+//! use adzeman_core::path::{Notation, TreePath};
 //! use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 //! use adzeman_lua::LuaEngine;
 //!
@@ -80,8 +79,7 @@ use std::sync::Arc;
 use adzeman_core::engine::{Engine, EngineContext, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
-use adzeman_core::path::Notation;
-use adzeman_core::source::{Line, NameUse};
+use adzeman_core::source::{Language, Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
 
@@ -187,8 +185,8 @@ impl Syntax for LuaSyntax {
         check(text)
     }
 
-    fn notation(&self) -> Notation {
-        scope::NOTATION
+    fn language(&self) -> Language {
+        text::LANGUAGE
     }
 
     fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {

@@ -4,9 +4,10 @@ use adzeman_core::engine::EngineError;
 use adzeman_core::path::{Notation, Path, Root, Segment};
 
 use crate::ffi::state::{Slot, State, Type};
+use crate::text::LANGUAGE;
 
 /// How paths are written in Lua: the first element of a list is 1.
-pub(crate) const NOTATION: Notation = Notation { first_index: 1, separator: '.' };
+pub(crate) const NOTATION: Notation = LANGUAGE.notation;
 
 /// The number by which a script finds an element.
 pub(crate) fn number_of(index: i64) -> i64 {

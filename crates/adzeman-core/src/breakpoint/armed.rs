@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, Status, Tracked};
-use crate::source::{LineSet, Mapped, NameUse, SourceId, SourceLine};
+use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, Status, Tracked, WantedLines};
+use crate::source::{Mapped, NameUse, SourceId, SourceLine};
 
 /// A breakpoint at a place.
 #[derive(Debug, Clone)]
@@ -33,15 +33,13 @@ impl Sited {
 pub struct Armed {
     maps: HashMap<SourceId, Arc<Mapped>>,
     lines: HashMap<SourceLine, Vec<Sited>>,
-    masks: HashMap<SourceId, LineSet>,
-    mask: LineSet,
+    wanted: Arc<WantedLines>,
     events: HashMap<String, Vec<Sited>>,
     times: HashMap<String, Vec<Sited>>,
     errors: Vec<Sited>,
     host_changes: Vec<Sited>,
     script_changes: Vec<Sited>,
     library: HashSet<SourceId>,
-    has_functions: bool,
     awaits_sources: bool,
     ending: Vec<Sited>,
 }
@@ -77,7 +75,6 @@ impl Armed {
             if !sited.is_live() {
                 continue;
             }
-            armed.has_functions |= at_entry;
             if breakpoint.spec.hits.once || sited.until.is_some() {
                 armed.ending.push(sited.clone());
             }
@@ -89,8 +86,6 @@ impl Armed {
                 | Site::Line { .. }
                 | Site::Function { .. } => {
                     for binding in bindings {
-                        armed.mask.insert(binding.place.line);
-                        armed.masks.entry(binding.place.source).or_default().insert(binding.place.line);
                         let sited = Sited { uses: binding.uses.clone().into(), ..sited.clone() };
                         armed.lines.entry(binding.place).or_default().push(sited);
                     }
@@ -99,6 +94,7 @@ impl Armed {
                 Site::Change { target: Tracked::Script { .. }, .. } => armed.script_changes.push(sited),
             }
         }
+        armed.wanted = Arc::new(WantedLines::of(&armed.lines));
         armed
     }
 
@@ -140,33 +136,16 @@ impl Armed {
         })
     }
 
-    /// Lines on which some source has a breakpoint: the first and cheapest question on each line.
+    /// The lines that an engine is to report.
     #[must_use]
-    pub fn line_mask(&self) -> &LineSet {
-        &self.mask
-    }
-
-    /// Lines of one source that have a breakpoint.
-    #[must_use]
-    pub fn lines_of(&self, source: SourceId) -> Option<&LineSet> {
-        self.masks.get(&source)
-    }
-
-    /// The sources with breakpoints on lines, and these lines.
-    pub fn sources(&self) -> impl Iterator<Item = (SourceId, &LineSet)> {
-        self.masks.iter().map(|(source, lines)| (*source, lines))
+    pub fn wanted(&self) -> &Arc<WantedLines> {
+        &self.wanted
     }
 
     /// Whether a breakpoint that was live when this was made no longer is.
     #[must_use]
     pub fn is_settled(&self) -> bool {
         self.ending.iter().any(|sited| !sited.is_live())
-    }
-
-    /// Whether any breakpoint waits for a function to be entered.
-    #[must_use]
-    pub fn has_functions(&self) -> bool {
-        self.has_functions
     }
 
     /// Whether any breakpoint waits for a source that is not loaded.

@@ -4,6 +4,7 @@ mod action;
 mod armed;
 mod hit;
 mod store;
+mod wanted;
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Mutex, PoisonError};
@@ -18,6 +19,7 @@ pub use action::{Action, MOST_PIECES, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
 pub use store::{Binding, BreakpointStore, FindUses, Moved, Resolved, Status};
+pub use wanted::WantedLines;
 
 /// Number of a breakpoint, counted from 1 and never used twice within a host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, ChangeKind, OwnerId, Site, Tracked};
-use crate::source::{FunctionSpan, Line, NameUse, Source, SourceId, SourceLine, Sources};
+use crate::source::{FunctionSpan, Language, Line, NameUse, Source, SourceId, SourceLine, Sources};
 
 /// Why a breakpoint is not on the line that was asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -166,8 +166,8 @@ impl BreakpointStore {
     }
 }
 
-/// Finds where a script's text uses a name: the text, the name.
-pub type FindUses<'a> = dyn Fn(&str, &str) -> Vec<NameUse> + 'a;
+/// Finds where the text of a source uses a name.
+pub type FindUses<'a> = dyn Fn(&Source, &str) -> Vec<NameUse> + 'a;
 
 /// The statements that may use a value, by the last name it is called by.
 fn bind_uses(
@@ -181,8 +181,10 @@ fn bind_uses(
     let name = shown.rsplit(|c| !is_part(c)).find(|part| !part.is_empty()).unwrap_or(shown);
     let mut bindings: Vec<Binding> = Vec::new();
     for source in sources.newest() {
-        let Some(text) = source.facts.text.as_deref() else { continue };
-        let uses = known.entry((source.id, name.to_owned())).or_insert_with(|| find_uses(text, name));
+        if source.facts.text.is_none() {
+            continue;
+        }
+        let uses = known.entry((source.id, name.to_owned())).or_insert_with(|| find_uses(source, name));
         for held in uses.iter().filter(|held| held.is_write == is_write) {
             let Some(line) = source.facts.lines.next_from(held.line) else { continue };
             let place = SourceLine { source: source.id, line };
@@ -311,7 +313,7 @@ fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
     let functions =
         within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
     functions
-        .filter(|(_, function)| is_named(function, wanted))
+        .filter(|(source, function)| is_named(function, wanted, &source.facts.language))
         .map(|(source, function)| binding_of(source, function))
         .collect()
 }
@@ -326,10 +328,7 @@ fn defined_at(within: &[&Arc<Source>], line: Line) -> Vec<Binding> {
         .collect()
 }
 
-/// `fare` finds `fare`, `tariff.fare` and `tariff:fare`; a longer name must match whole.
-fn is_named(function: &FunctionSpan, wanted: &str) -> bool {
-    function
-        .name
-        .as_deref()
-        .is_some_and(|name| name == wanted || name.rsplit(['.', ':']).next().is_some_and(|tail| tail == wanted))
+/// `fare` finds `fare`, `tariff.fare` and, where methods are written so, `tariff:fare`; a longer name must match whole.
+fn is_named(function: &FunctionSpan, wanted: &str, language: &Language) -> bool {
+    function.name.as_deref().is_some_and(|name| name == wanted || language.last_name(name) == wanted)
 }

@@ -38,7 +38,7 @@ pub(super) fn hit<'a>(
     let (mut ids, mut arrived, mut failure) = (Vec::new(), false, None);
     for sited in candidates.filter(|sited| sited.is_live() && moment.concerns(&sited.breakpoint)) {
         let held = &*sited.breakpoint;
-        match held.spec.condition.as_deref().map_or(Ok(true), |condition| engine.condition(held, condition)) {
+        match held.spec.condition.as_deref().map_or(Ok(true), |condition| engine.condition(held.id, condition)) {
             Ok(true) if held.reach() => {
                 held.note_last(moment.occasion());
                 act(held, moment, engine, said);
@@ -51,7 +51,7 @@ pub(super) fn hit<'a>(
             Ok(_) => {}
             Err(why) if held.note_failure(&format!("its condition failed: {why}")) => {
                 let condition = held.spec.condition.clone().unwrap_or_default();
-                failure = Some(Hit::Failed { id: held.id, condition, why });
+                failure = Some(Hit::Failed { id: held.id, condition, why: why.to_string() });
             }
             Err(_) => {}
         }
@@ -69,7 +69,7 @@ fn act(held: &Breakpoint, moment: Moment<'_>, engine: &mut dyn Engine, said: &mu
         Action::Ring => say(format!("breakpoint {} was hit", held.label()), false, true),
         Action::Say(template) => say(filled(held, template, engine), false, false),
         Action::Run(statement) => {
-            if let Err(why) = engine.run_statement(held, statement)
+            if let Err(why) = engine.run_statement(held.id, statement)
                 && held.note_failure(&format!("its statement failed: {why}"))
             {
                 say(format!("breakpoint {} could not run '{statement}': {why}", held.label()), true, false);
@@ -86,7 +86,7 @@ fn filled(held: &Breakpoint, template: &Template, engine: &mut dyn Engine) -> St
             Piece::Text(plain) => text.push_str(plain),
             Piece::Hits => text.push_str(&held.hits().to_string()),
             Piece::Name => text.push_str(&held.label()),
-            Piece::Expression(expression) => match engine.text_of(held, slot, expression) {
+            Piece::Expression(expression) => match engine.text_of(held.id, slot, expression) {
                 Ok(value) => text.push_str(&value),
                 Err(why) => text.push_str(&format!("<{why}>")),
             },

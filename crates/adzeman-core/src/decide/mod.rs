@@ -123,7 +123,7 @@ impl Decider {
             raises: !self.armed.on_error().is_empty(),
             call_times: self.call_times,
             new_sources: self.armed.awaits_sources(),
-            armed: self.armed.clone(),
+            lines: self.armed.wanted().clone(),
         }
     }
 

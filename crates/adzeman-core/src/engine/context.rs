@@ -6,8 +6,7 @@ use std::time::Duration;
 
 use super::{Engine, Need};
 use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
-use crate::path::Notation;
-use crate::source::{Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
+use crate::source::{Language, Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
 
 /// A script state for as long as it lives. Called on the thread that runs its scripts.
 pub trait EngineContext {
@@ -60,9 +59,9 @@ pub trait Syntax: Send + Sync {
     /// What is wrong with it, for people.
     fn check_expression(&self, text: &str) -> Result<(), String>;
 
-    /// How paths are written in this language.
-    fn notation(&self) -> Notation {
-        Notation::default()
+    /// The language of these texts.
+    fn language(&self) -> Language {
+        Language::UNKNOWN
     }
 
     /// The lines at which a script's text makes a local variable of this name, parameters included.

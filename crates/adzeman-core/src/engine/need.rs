@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::breakpoint::Armed;
+use crate::breakpoint::WantedLines;
 use crate::source::LineSet;
 use crate::stepping::Step;
 
@@ -22,14 +22,14 @@ pub struct Need {
     /// Report the sources of functions that are called, as breakpoints wait for some that are not loaded.
     pub new_sources: bool,
     /// Otherwise report these lines, if there are any.
-    pub armed: Arc<Armed>,
+    pub lines: Arc<WantedLines>,
 }
 
 impl Need {
     /// The lines on which some source has a breakpoint.
     #[must_use]
     pub fn mask(&self) -> &LineSet {
-        self.armed.line_mask()
+        self.lines.of_any_source()
     }
 
     /// Whether lines must be reported, all or some.

@@ -1,7 +1,7 @@
 //! A script state at a safe point.
 
 use super::{EngineError, Frame, NamesUsed, Probe, Scope};
-use crate::breakpoint::{Breakpoint, TrackId};
+use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::path::TreePath;
 use crate::stepping::Stack;
@@ -131,35 +131,35 @@ pub trait Engine {
     /// Whether a breakpoint's condition holds in the innermost frame. Engines may keep what they compile for `owner`.
     ///
     /// # Errors
-    /// What is wrong with the condition, for people.
-    fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String>;
+    /// What is wrong with the condition.
+    fn condition(&mut self, owner: BreakpointId, text: &str) -> Result<bool, EngineError>;
 
     /// The text of an expression in a log message, evaluated in the innermost frame: a string as itself, anything else as
     /// its preview. Engines may keep what they compile for `owner` and `slot`, the number of the expression in its text.
     ///
     /// # Errors
-    /// What is wrong with the expression, for people.
-    fn text_of(&mut self, owner: &Breakpoint, slot: usize, expression: &str) -> Result<String, String> {
+    /// What is wrong with the expression.
+    fn text_of(&mut self, owner: BreakpointId, slot: usize, expression: &str) -> Result<String, EngineError> {
         let _ = (owner, slot);
-        let values = self.evaluate(Some(0), expression).map_err(|error| error.to_string())?;
+        let values = self.evaluate(Some(0), expression)?;
         Ok(values.iter().map(|value| value.preview.as_str()).collect::<Vec<_>>().join(", "))
     }
 
     /// Runs the statement of a breakpoint in the innermost frame. Engines may keep what they compile for `owner`.
     ///
     /// # Errors
-    /// What is wrong with the statement, for people.
-    fn run_statement(&mut self, owner: &Breakpoint, statement: &str) -> Result<(), String> {
+    /// What is wrong with the statement.
+    fn run_statement(&mut self, owner: BreakpointId, statement: &str) -> Result<(), EngineError> {
         let _ = owner;
-        self.evaluate(Some(0), statement).map(|_| ()).map_err(|error| error.to_string())
+        self.evaluate(Some(0), statement).map(|_| ())
     }
 
     /// Whether a condition of an event breakpoint holds, asked before any script handles the event; `None` when only the
     /// first line of the handler can tell, because the condition uses names of the script.
     ///
     /// # Errors
-    /// What is wrong with the condition, for people.
-    fn condition_of_event(&mut self, owner: &Breakpoint, text: &str) -> Result<Option<bool>, String> {
+    /// What is wrong with the condition.
+    fn condition_of_event(&mut self, owner: BreakpointId, text: &str) -> Result<Option<bool>, EngineError> {
         let _ = (owner, text);
         Ok(None)
     }

@@ -160,14 +160,13 @@ impl HostObject {
     /// [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`] while the host holds its lock, or
     /// [`HostError::Unreadable`] when serde fails.
     pub fn get(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
-        let place = self.place(path);
         if self.about.is_secret(path) {
-            return Err(HostError::Secret { path: place.display(notation) });
+            return Err(HostError::Secret { path: self.place(path).display(notation) });
         }
         let part = match (self.pick)(path) {
             Some(part) => part,
             // Says what is wrong.
-            None => at(&self.whole(notation)?, &place, 1, notation)?.clone(),
+            None => at(&self.whole(notation)?, &self.place(path), 1, notation)?.clone(),
         };
         Ok(self.about.sealed(path, part))
     }

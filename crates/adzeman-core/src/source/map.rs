@@ -7,7 +7,7 @@ use std::sync::Arc;
 use sourcemap::DecodedMap;
 use thiserror::Error;
 
-use super::{FunctionSpan, Line, LineSet};
+use super::{FunctionSpan, Language, Line, LineSet};
 
 /// A map of more bytes is refused.
 pub const MOST_MAP_BYTES: usize = 32 * 1024 * 1024;
@@ -59,19 +59,21 @@ pub enum MapReference<'a> {
     File(&'a str),
 }
 
-/// Where the last comment of a script says that its map is (ECMA-426, 11.1.2, with the comments of Lua).
+/// Where the last comment of a script says that its map is (ECMA-426, 11.1.2, with the comments of its language).
 ///
 /// ```
-/// use adzeman_core::source::{MapReference, map_reference};
+/// use adzeman_core::source::{Language, MapReference, map_reference};
+/// let language = Language { comment: "--", ..Language::UNKNOWN };
 /// let script = "return 1\n--# sourceMappingURL=keeper.lua.map\n";
-/// assert_eq!(map_reference(script), Some(MapReference::File("keeper.lua.map")));
-/// assert_eq!(map_reference("local sourceMappingURL = 1"), None);
+/// assert_eq!(map_reference(script, &language), Some(MapReference::File("keeper.lua.map")));
+/// assert_eq!(map_reference("local sourceMappingURL = 1", &language), None);
 /// ```
 #[must_use]
-pub fn map_reference(script: &str) -> Option<MapReference<'_>> {
+pub fn map_reference<'a>(script: &'a str, language: &Language) -> Option<MapReference<'a>> {
     let line = script.lines().rev().map(str::trim).find(|line| !line.is_empty())?;
-    let comment = line.strip_prefix("--").or_else(|| line.strip_prefix("//"))?;
-    let marked = comment.trim_start_matches('-').trim_start();
+    // Compilers that know one marker only write that one.
+    let comment = line.strip_prefix(language.comment).or_else(|| line.strip_prefix(Language::UNKNOWN.comment))?;
+    let marked = comment.trim_start_matches(|c| language.comment.ends_with(c)).trim_start();
     let url = marked.strip_prefix(['#', '@'])?.trim_start().strip_prefix("sourceMappingURL=")?.trim();
     Some(if url.starts_with("data:") { MapReference::Inline(url) } else { MapReference::File(url) })
 }

@@ -3,6 +3,7 @@
 //! A [`Source`] is one text under one runtime name. The [`Sources`] registry is shared by all contexts of a host, so
 //! that three contexts running the same script share one source and one set of breakpoints.
 
+mod language;
 mod lines;
 mod map;
 mod path;
@@ -13,6 +14,7 @@ use std::sync::{Arc, OnceLock};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
+pub use language::Language;
 pub use lines::{Line, LineSet};
 pub use map::{LineMap, MOST_MAP_BYTES, MapError, MapReference, Original, map_reference};
 pub use path::tail_agreement;
@@ -80,6 +82,8 @@ pub struct NameUse {
 pub struct SourceFacts {
     /// The name the engine runs it under, such as `scripts/lock.lua`.
     pub name: String,
+    /// The language that it is written in.
+    pub language: Language,
     /// The text, if the engine has it.
     pub text: Option<Arc<str>>,
     /// Lines that can hold a breakpoint.
@@ -199,6 +203,8 @@ impl Sources {
         let mut lines = map.original_lines(source.facts.lines.iter()).into_iter();
         let facts = map.originals.iter().map(|original| SourceFacts {
             name: original.name.clone(),
+            // Not known, but conditions at its lines are evaluated by the one that runs.
+            language: source.facts.language,
             text: original.text.clone(),
             lines: lines.next().unwrap_or_default(),
             inside: BTreeMap::new(),
@@ -327,6 +333,7 @@ mod tests {
     fn facts(name: &str, text: &str) -> SourceFacts {
         SourceFacts {
             name: name.into(),
+            language: Language::UNKNOWN,
             text: Some(text.into()),
             lines: [1, 2].into_iter().collect(),
             inside: BTreeMap::new(),

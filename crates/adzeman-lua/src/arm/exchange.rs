@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use adzeman_core::breakpoint::Armed;
+use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
 use super::settling::Settling;
@@ -135,21 +135,17 @@ impl Exchanges {
     }
 
     /// The filters of the lines of a source that need not be reported each time.
-    pub(super) fn filters(&mut self, armed: &Armed, source: SourceId, lines: &LineSet) -> Filters {
+    pub(super) fn filters(&mut self, wanted: &WantedLines, source: SourceId, lines: &LineSet) -> Filters {
         if self.known_filters.len() > MOST_FILTERS {
             self.known_filters.clear();
         }
         let of_line = |line: Line| {
-            let conditions = armed
-                .at_line(SourceLine { source, line })
-                .iter()
-                .map(|sited| sited.breakpoint.spec.condition.as_deref());
-            Filter::any(conditions.map(|condition| {
-                let condition = condition?;
-                if let Some(known) = self.known_filters.get(condition) {
+            let conditions = wanted.conditions_at(SourceLine { source, line })?;
+            Filter::any(conditions.iter().map(|condition| {
+                if let Some(known) = self.known_filters.get(&**condition) {
                     return known.clone();
                 }
-                self.known_filters.entry(condition.to_owned()).or_insert_with(|| Filter::of(condition)).clone()
+                self.known_filters.entry(condition.to_string()).or_insert_with(|| Filter::of(condition)).clone()
             }))
         };
         lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()

@@ -9,7 +9,7 @@ use std::cell::RefCell;
 use std::collections::HashSet;
 use std::rc::Rc;
 
-use adzeman_core::breakpoint::Armed;
+use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
@@ -71,11 +71,11 @@ impl Arms {
 
     /// Arms the lines of all sources by exchanged bodies, as far as that can be; whether any line is left for the hook. What
     /// this state never loaded is another state's business.
-    pub(crate) fn exchange_bodies(&self, armed: &Armed) -> bool {
-        let known = armed.sources().filter(|(source, _)| self.scripts.has_text(*source));
+    pub(crate) fn exchange_bodies(&self, wanted: &WantedLines) -> bool {
+        let known = wanted.sources().filter(|(source, _)| self.scripts.has_text(*source));
         let mut all: Vec<Wanted> = known
             .map(|(source, lines)| {
-                let filters = self.exchanges.borrow_mut().filters(armed, source, lines);
+                let filters = self.exchanges.borrow_mut().filters(wanted, source, lines);
                 Wanted { source, lines: lines.clone(), filters }
             })
             .collect();
@@ -210,7 +210,7 @@ impl Arms {
 
     /// Gives every function its plain body back, as far as it is on no stack.
     pub(crate) fn undo(&self) {
-        self.exchange_bodies(&Armed::default());
+        self.exchange_bodies(&WantedLines::default());
     }
 
     /// The function on top as compiled code, as it was loaded, whatever body it has now; without what is there for debugging if

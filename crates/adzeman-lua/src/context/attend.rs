@@ -90,7 +90,7 @@ impl Attendant for Context {
         let info = function.info();
         let Some(source) = self.source_of(state, function) else { return false };
         let need = self.need.borrow();
-        let Some(armed) = need.armed.lines_of(source) else { return false };
+        let Some(armed) = need.lines.of_source(source) else { return false };
         let lines = self.arms.left_for_the_hook(definition, armed);
         self.supervisor.holds_line(source, &lines, info.first_line, info.last_line)
     }

@@ -129,7 +129,7 @@ impl Context {
             report(self.evaluator.forget_results());
         }
         let before = self.need.replace(need.clone());
-        let rearmed = !Arc::ptr_eq(&before.armed, &need.armed);
+        let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
         self.watch.cover_every_line(need.every_line);
         let calls = need.raises || need.call_times || need.new_sources;
         self.watch.want(Wanted { raises: need.raises, calls });
@@ -158,7 +158,7 @@ impl Context {
 
     /// Arms lines by exchanged bodies, as far as that can be.
     fn arm_lines(&self, need: &Need) {
-        self.lines_hooked.set(self.arms.exchange_bodies(&need.armed));
+        self.lines_hooked.set(self.arms.exchange_bodies(&need.lines));
     }
 
     /// Sets the hooks for the same need as before, as what was reported has changed.
@@ -187,8 +187,7 @@ impl Context {
         }
         let hooked = self.lines_hooked.get();
         let tracks = self.tracks.watch_calls();
-        let calls =
-            need.raises || need.call_times || need.new_sources || tracks || hooked && need.armed.has_functions();
+        let calls = need.raises || need.call_times || need.new_sources || tracks || hooked && need.lines.has_entries();
         let mut mask = if calls { hook::CALLS } else { 0 };
         if need.every_line || is_reported {
             mask |= hook::LINES;
@@ -219,7 +218,7 @@ impl Context {
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
     fn arm_anew(&self, source: SourceId) {
         self.watch.forget_gate();
-        let is_armed = self.need.borrow().armed.sources().any(|(armed, _)| armed == source);
+        let is_armed = self.need.borrow().lines.sources().any(|(armed, _)| armed == source);
         if is_armed {
             self.arms.is_compiled(source);
             self.arm_again();

@@ -1,6 +1,6 @@
 //! A Lua state at a safe point, as core's engine.
 
-use adzeman_core::breakpoint::{Breakpoint, TrackId};
+use adzeman_core::breakpoint::{BreakpointId, TrackId};
 use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
@@ -19,7 +19,7 @@ use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
 use crate::look::{Node, captured_names};
 use crate::scope::{self, Target};
-use crate::text::display_name;
+use crate::text::{LANGUAGE, display_name};
 
 /// The state at the moment when `state`, one of its threads, was interrupted.
 pub(crate) struct View<'a> {
@@ -211,7 +211,7 @@ impl Drop for View<'_> {
 /// The name a function was called by; functions called by the host have none and are named by their source later.
 fn frame_name(info: &FunctionInfo) -> String {
     match &info.name {
-        _ if info.is_main => format!("whole script {}", display_name(&info.chunk_name)),
+        _ if info.is_main => format!("{} {}", LANGUAGE.whole_script, display_name(&info.chunk_name)),
         Some(name) => name.clone(),
         None if info.is_native => "(native)".to_owned(),
         None => String::new(),
@@ -362,20 +362,20 @@ impl Engine for View<'_> {
         })
     }
 
-    fn condition(&mut self, owner: &Breakpoint, text: &str) -> Result<bool, String> {
-        self.context.evaluator.condition(self.innermost(), owner, text).map_err(|error| error.to_string())
+    fn condition(&mut self, owner: BreakpointId, text: &str) -> Result<bool, EngineError> {
+        self.context.evaluator.condition(self.innermost(), owner, text)
     }
 
-    fn condition_of_event(&mut self, owner: &Breakpoint, text: &str) -> Result<Option<bool>, String> {
+    fn condition_of_event(&mut self, owner: BreakpointId, text: &str) -> Result<Option<bool>, EngineError> {
         Ok(self.context.evaluator.condition_of_event(self.state, owner, text))
     }
 
-    fn text_of(&mut self, owner: &Breakpoint, slot: usize, expression: &str) -> Result<String, String> {
-        self.context.evaluator.text_of(self.innermost(), owner, slot, expression).map_err(|error| error.to_string())
+    fn text_of(&mut self, owner: BreakpointId, slot: usize, expression: &str) -> Result<String, EngineError> {
+        self.context.evaluator.text_of(self.innermost(), owner, slot, expression)
     }
 
-    fn run_statement(&mut self, owner: &Breakpoint, statement: &str) -> Result<(), String> {
-        self.context.evaluator.run_statement(self.innermost(), owner, statement).map_err(|error| error.to_string())
+    fn run_statement(&mut self, owner: BreakpointId, statement: &str) -> Result<(), EngineError> {
+        self.context.evaluator.run_statement(self.innermost(), owner, statement)
     }
 
     fn run_openly(&mut self, frame: Option<usize>, text: &str, cancel: &Cancel) -> Result<Vec<Value>, EngineError> {
@@ -432,9 +432,11 @@ impl Engine for View<'_> {
         let outcome = self.looking(|view| {
             let target = view.target(frame)?;
             let context = view.context;
-            context.shown.without_handles(|| match prefix.rfind(['.', ':']) {
-                Some(at) => context.shown.complete_member(view.state, target, &prefix[..at], &prefix[at..]),
-                None => context.shown.complete_name(view.state, target, prefix),
+            context.shown.without_handles(|| {
+                match prefix.rfind([LANGUAGE.notation.separator, LANGUAGE.method_separator]) {
+                    Some(at) => context.shown.complete_member(view.state, target, &prefix[..at], &prefix[at..]),
+                    None => context.shown.complete_name(view.state, target, prefix),
+                }
             })
         });
         let mut names = outcome.unwrap_or_default();

@@ -4,7 +4,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use adzeman_core::breakpoint::Breakpoint;
+use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::EngineError;
 
 use super::Evaluator;
@@ -42,7 +42,7 @@ const MOST_KEPT: usize = 1024;
 
 impl Evaluator {
     /// Whether a breakpoint's condition holds in a function. Understood, or else compiled, once.
-    pub(crate) fn condition(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<bool, EngineError> {
+    pub(crate) fn condition(&self, target: Target, owner: BreakpointId, text: &str) -> Result<bool, EngineError> {
         let state = target.state;
         if let Some(held) =
             self.quick(owner, text).and_then(|quick| quick.holds(&self.shown, state, Scope::Function(target)))
@@ -57,23 +57,23 @@ impl Evaluator {
     }
 
     /// Whether the condition of an event breakpoint holds, as far as the host alone can tell.
-    pub(crate) fn condition_of_event(&self, state: State, owner: &Breakpoint, text: &str) -> Option<bool> {
+    pub(crate) fn condition_of_event(&self, state: State, owner: BreakpointId, text: &str) -> Option<bool> {
         self.quick(owner, text)?.holds(&self.shown, state, Scope::Boundary)
     }
 
-    fn quick(&self, owner: &Breakpoint, text: &str) -> Option<Rc<Quick>> {
+    fn quick(&self, owner: BreakpointId, text: &str) -> Option<Rc<Quick>> {
         let mut known = self.kept.quick.borrow_mut();
         if known.len() > MOST_KEPT {
             known.clear();
         }
-        known.entry(owner.id.0).or_insert_with(|| Quick::parse(text).map(Rc::new)).clone()
+        known.entry(owner.0).or_insert_with(|| Quick::parse(text).map(Rc::new)).clone()
     }
 
     /// The text of an expression, evaluated in a function: a string as itself, anything else as its preview.
     pub(crate) fn text_of(
         &self,
         target: Target,
-        owner: &Breakpoint,
+        owner: BreakpointId,
         slot: usize,
         text: &str,
     ) -> Result<String, EngineError> {
@@ -92,7 +92,7 @@ impl Evaluator {
     }
 
     /// Runs a statement in a function.
-    pub(crate) fn run_statement(&self, target: Target, owner: &Breakpoint, text: &str) -> Result<(), EngineError> {
+    pub(crate) fn run_statement(&self, target: Target, owner: BreakpointId, text: &str) -> Result<(), EngineError> {
         let top = target.state.top();
         let outcome = self.watch.quietly(|| self.run_kept(target, owner, Slots::STATEMENT, text));
         target.state.cut_to(top);
@@ -100,9 +100,9 @@ impl Evaluator {
     }
 
     /// Runs a text of a breakpoint, compiled once.
-    fn run_kept(&self, target: Target, owner: &Breakpoint, slot: usize, text: &str) -> Result<i32, EngineError> {
+    fn run_kept(&self, target: Target, owner: BreakpointId, slot: usize, text: &str) -> Result<i32, EngineError> {
         let state = target.state;
-        let key = i64::try_from(owner.id.0).unwrap_or(0) * Slots::COUNT + i64::try_from(slot).unwrap_or(0);
+        let key = i64::try_from(owner.0).unwrap_or(0) * Slots::COUNT + i64::try_from(slot).unwrap_or(0);
         // An environment numbered by its text, below all numbers of single evaluations.
         let environment = -key;
         self.make_room_for_kept(state)?;

@@ -12,7 +12,7 @@ use super::preview::{full_float, preview_table};
 use super::userdata::type_name_of;
 use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
-use crate::text::display_name;
+use crate::text::{LANGUAGE, display_name};
 
 /// Names of captured variables in a function's line.
 const CAPTURES_NAMED: usize = 4;
@@ -157,7 +157,7 @@ fn function_text(state: State, index: c_int) -> String {
     match Line::new(info.first_line) {
         _ if info.is_native => "function of the host or of Lua's library".to_owned(),
         Some(line) => format!("function at {}:{line}", display_name(&info.chunk_name)),
-        None => format!("whole script {}", display_name(&info.chunk_name)),
+        None => format!("{} {}", LANGUAGE.whole_script, display_name(&info.chunk_name)),
     }
 }
 

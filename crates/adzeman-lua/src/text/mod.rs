@@ -8,6 +8,18 @@ pub(crate) mod nesting;
 pub(crate) mod statements;
 pub(crate) mod uses;
 
+use adzeman_core::path::Notation;
+use adzeman_core::source::Language;
+
+/// The language, with lists that begin at 1 and methods as in `boat:moor`.
+pub(crate) const LANGUAGE: Language = Language {
+    name: "Lua",
+    comment: "--",
+    notation: Notation { first_index: 1, separator: '.' },
+    method_separator: ':',
+    whole_script: "whole script",
+};
+
 /// The name to show for a chunk (Lua reference manual, `lua_Debug.source`).
 pub(crate) fn display_name(chunk_name: &str) -> String {
     match chunk_name.strip_prefix(['@', '=']) {

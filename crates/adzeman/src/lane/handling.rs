@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::time::Duration;
 
-use adzeman_core::breakpoint::{Armed, ChangeKind, Site, Sited, Tracked};
+use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tracked};
 use adzeman_core::decide::Change;
 use adzeman_core::host::{Data, HostView as _, describe};
 use adzeman_core::path::TreePath;
@@ -120,7 +120,7 @@ impl Lane {
         candidates.any(|sited| {
             let Some(condition) = sited.breakpoint.spec.condition.as_deref() else { return true };
             let mut told = Ok(None);
-            context.at_safe_point(&mut |engine| told = engine.condition_of_event(&sited.breakpoint, condition));
+            context.at_safe_point(&mut |engine| told = engine.condition_of_event(sited.breakpoint.id, condition));
             !matches!(told, Ok(Some(false)))
         })
     }
@@ -144,8 +144,7 @@ impl Lane {
             let Site::Change { target: Tracked::Host(place), how } = &sited.breakpoint.spec.site else { continue };
             // What is in use at this moment is looked at the next time.
             let Ok(now) = context.data.get(place) else { continue };
-            let before = self.host_values.borrow_mut().insert(sited.breakpoint.id, now.clone());
-            let Some(before) = before.filter(|before| *before != now) else { continue };
+            let Some(before) = self.changed(sited.breakpoint.id, &now) else { continue };
             let change = Change {
                 after: self.last_event.borrow().clone(),
                 ..change(&place.display(context.data.notation()), place, &before, &now)
@@ -156,6 +155,19 @@ impl Lane {
             context.decide_at_boundary(self, |decider, moment, engine| {
                 decider.at_host_change(sited, change.clone(), moment, engine)
             });
+        }
+    }
+
+    /// What a watched value was, if it was looked at before and is another one now.
+    fn changed(&self, id: BreakpointId, now: &Data) -> Option<Data> {
+        let mut values = self.host_values.borrow_mut();
+        match values.get_mut(&id) {
+            Some(held) if held == now => None,
+            Some(held) => Some(std::mem::replace(held, now.clone())),
+            None => {
+                values.insert(id, now.clone());
+                None
+            }
         }
     }
 }

@@ -7,8 +7,9 @@ use std::time::{Duration, Instant};
 use adzeman_core::breakpoint::{Breakpoint, BreakpointId};
 use adzeman_core::breakpoint::{BreakpointSpec, HitRule, OwnerId, Site, Status};
 use adzeman_core::decide::Said;
+use adzeman_core::engine::Syntax;
 use adzeman_core::evaluation::Limits;
-use adzeman_core::source::{SourceFacts, SourceId};
+use adzeman_core::source::{Language, NameUse, Source, SourceFacts, SourceId};
 
 use super::budget::Timer;
 use super::hold::Go;
@@ -49,6 +50,26 @@ impl Contexts {
 
     pub(crate) fn get(&self, id: i64) -> Option<Arc<ContextLink>> {
         lock(&self.all).iter().find(|context| context.id == id).cloned()
+    }
+
+    /// The languages of those that are open, each once; only this one, if it is among them.
+    pub(crate) fn syntaxes(&self, only: Option<Language>) -> Vec<Arc<dyn Syntax>> {
+        let mut found: Vec<Arc<dyn Syntax>> = Vec::new();
+        for context in lock(&self.all).iter() {
+            let language = context.syntax.language();
+            let is_wanted = only.is_none_or(|only| only.name == language.name);
+            if is_wanted && found.iter().all(|held| held.language().name != language.name) {
+                found.push(context.syntax.clone());
+            }
+        }
+        found
+    }
+
+    /// Where the text of a source uses a name, as far as a context of its language is open.
+    fn uses_of(&self, source: &Source, name: &str) -> Vec<NameUse> {
+        let syntax = self.syntaxes(Some(source.facts.language)).into_iter().next();
+        let text = source.facts.text.as_deref();
+        syntax.zip(text).map(|(syntax, text)| syntax.uses_of(text, name)).unwrap_or_default()
     }
 
     /// A number for the next one.
@@ -287,9 +308,7 @@ impl HostState {
     pub(crate) fn rebind(&self, changed: Changed) {
         tracing::debug!(?changed, "breakpoints are bound anew");
         let contexts = self.contexts.all();
-        let syntax = contexts.first().map(|context| context.syntax.clone());
-        let find_uses =
-            |text: &str, name: &str| syntax.as_ref().map(|syntax| syntax.uses_of(text, name)).unwrap_or_default();
+        let find_uses = |source: &Source, name: &str| self.contexts.uses_of(source, name);
         let elsewhere = self.breakpoints.bind(&self.sources, &self.opened.kind_names(), &find_uses);
         for context in contexts {
             context.interrupt();

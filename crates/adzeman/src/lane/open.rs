@@ -45,7 +45,7 @@ impl OpenContext {
         E: std::fmt::Display,
     {
         let lane = Lane::of(host);
-        let data = Rc::new(HostData::new(host.opened.clone(), syntax.notation()));
+        let data = Rc::new(HostData::new(host.opened.clone(), syntax.language().notation));
         let link = Arc::new(ContextLink::new(host.contexts.next_id(), name, syntax, lane.sender.clone()));
         let context = Rc::new(LocalContext::new(link.clone(), &lane, data.clone()));
         let (engine, interrupt) = make(context.clone(), data)

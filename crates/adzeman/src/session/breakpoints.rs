@@ -9,7 +9,7 @@ use adzeman_core::engine::Syntax;
 use adzeman_core::host::HostView as _;
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
-use adzeman_core::source::{Line, Sources};
+use adzeman_core::source::{Language, Line, Sources};
 use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
 use adzeman_dap::requests::{
     BreakpointLocationsArguments, BreakpointLocationsBody, DataBreakpointInfoArguments, DataBreakpointInfoBody,
@@ -97,7 +97,7 @@ impl Session {
         arguments: DataBreakpointInfoArguments,
     ) -> Result<DataBreakpointInfoBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
-        let notation = context.syntax.notation();
+        let notation = context.syntax.language().notation;
         let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
         let id = context.id;
         let found = self.ask(&context, move |point| {
@@ -136,7 +136,7 @@ impl Session {
         &mut self,
         arguments: SetDataBreakpointsArguments,
     ) -> Result<SetBreakpointsBody, SessionError> {
-        let notation = self.any_context().map(|context| context.syntax.notation()).unwrap_or_default();
+        let notation = self.any_context().map(|context| context.syntax.language().notation).unwrap_or_default();
         let specs = arguments.breakpoints.into_iter().map(|wanted| {
             let own = wanted.adzeman.unwrap_or_default();
             let target = tracked(&wanted.data_id).ok_or_else(|| {
@@ -189,12 +189,12 @@ impl Session {
         let Narrowed { condition, hit_condition, log_message, own } = narrowed;
         let condition = given(condition);
         if let Some(text) = &condition {
-            self.check_expression("condition", text)?;
+            self.check_expression(&site, "condition", text)?;
         }
         let hits = given(hit_condition)
             .or(given(own.hits))
             .map(|text| text.parse::<HitRule>().map_err(|error| error.to_string()));
-        let action = self.action(given(log_message).or(given(own.say)), own.run, own.ring)?;
+        let action = self.action(&site, given(log_message).or(given(own.say)), own.run, own.ring)?;
         Ok(BreakpointSpec {
             condition,
             subject: given(own.subject),
@@ -208,15 +208,21 @@ impl Session {
         })
     }
 
-    fn action(&self, say: Option<String>, run: Option<String>, ring: Option<bool>) -> Result<Action, Refused> {
+    fn action(
+        &self,
+        site: &Site,
+        say: Option<String>,
+        run: Option<String>,
+        ring: Option<bool>,
+    ) -> Result<Action, Refused> {
         match (say, run, ring) {
             (Some(text), ..) => {
                 let template = Template::parse(&text).map_err(|error| error.to_string())?;
-                template.expressions().try_for_each(|inside| self.check_expression("expression", inside))?;
+                template.expressions().try_for_each(|inside| self.check_expression(site, "expression", inside))?;
                 Ok(Action::Say(template))
             }
             (None, Some(statement), _) => {
-                self.check("statement", &statement, |syntax, text| syntax.check_statement(text))?;
+                self.check(site, "statement", &statement, |syntax, text| syntax.check_statement(text))?;
                 Ok(Action::Run(statement))
             }
             (None, None, Some(true)) => Ok(Action::Ring),
@@ -224,20 +230,41 @@ impl Session {
         }
     }
 
-    fn check_expression(&self, what: &str, text: &str) -> Result<(), Refused> {
-        self.check(what, text, |syntax, text| syntax.check_expression(text))
+    fn check_expression(&self, site: &Site, what: &str, text: &str) -> Result<(), Refused> {
+        self.check(site, what, text, |syntax, text| syntax.check_expression(text))
     }
 
-    /// Whether a text can be read, as far as there is a context whose language it must be of.
+    /// Whether a text can be read: in the language of what the breakpoint is on, or in one of those that contexts have where
+    /// any may come to evaluate it.
     fn check(
         &self,
+        site: &Site,
         what: &str,
         text: &str,
         check: impl Fn(&dyn Syntax, &str) -> Result<(), String>,
     ) -> Result<(), Refused> {
-        let contexts = self.host.contexts.all();
-        let checked = contexts.first().map_or(Ok(()), |context| check(&*context.syntax, text));
-        checked.map_err(|why| format!("the {what} '{text}' cannot be read: {why}; correct it and set it again"))
+        let mut refused = None;
+        for syntax in self.host.contexts.syntaxes(self.language_of(site)) {
+            match check(&*syntax, text) {
+                Ok(()) => return Ok(()),
+                Err(why) => refused = refused.or(Some(why)),
+            }
+        }
+        let Some(why) = refused else { return Ok(()) };
+        Err(format!("the {what} '{text}' cannot be read: {why}; correct it and set it again"))
+    }
+
+    /// The language of what a breakpoint is on, as far as that is known before it binds.
+    fn language_of(&self, site: &Site) -> Option<Language> {
+        match site {
+            Site::Line { path, .. } => {
+                self.host.sources.look().matching(path).first().map(|source| source.facts.language)
+            }
+            Site::Change { target: Tracked::Script { context, .. }, .. } => {
+                self.host.contexts.get(*context).map(|context| context.syntax.language())
+            }
+            _ => None,
+        }
     }
 
     fn replace(

@@ -100,7 +100,7 @@ impl Session {
         })??;
         let base = base(arguments.format.as_ref());
         let total_is_least = (!listed.total_is_all).then_some(true);
-        let notation = context.syntax.notation();
+        let notation = context.syntax.language().notation;
         let variables =
             listed.items.into_iter().map(|variable| self.variable(&parent, variable, base, notation)).collect();
         Ok(VariablesBody { variables, total: listed.total, total_is_least })

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use adzeman_core::breakpoint::OwnerId;
-use adzeman_core::source::{LineMap, MOST_MAP_BYTES, MapReference, Original, map_reference};
+use adzeman_core::source::{Language, LineMap, MOST_MAP_BYTES, MapReference, Original, map_reference};
 
 /// Maps that clients gave; of more, and of more scripts with a broken map, none are kept.
 pub(crate) const MOST_GIVEN_MAPS: usize = 1000;
@@ -34,8 +34,8 @@ impl Given {
 }
 
 /// The map of a script, if it has one; and why not, when it should have.
-pub(crate) fn find(name: &str, text: &str) -> Option<Result<LineMap, String>> {
-    let map = match map_reference(text) {
+pub(crate) fn find(name: &str, text: &str, language: &Language) -> Option<Result<LineMap, String>> {
+    let map = match map_reference(text, language) {
         Some(MapReference::Inline(url)) => LineMap::from_url(url, name).map_err(|why| why.to_string()),
         Some(MapReference::File(file)) => read(&folder_of(name).join(file), name),
         None => {

@@ -49,7 +49,7 @@ impl SourceBook {
         let text = source.facts.text.clone()?;
         let name = &source.facts.name;
         let given = lock(&self.given).iter().find(|given| belongs_to(name, &given.path)).map(|given| given.of(name));
-        match given.or_else(|| maps::find(name, &text))? {
+        match given.or_else(|| maps::find(name, &text, &source.facts.language))? {
             Ok(map) => {
                 lock(&self.troubles).remove(name);
                 self.look().set_map(id, map);

@@ -7,6 +7,7 @@ mod faults;
 mod harness;
 mod host_side;
 mod inspecting;
+mod languages;
 mod looking;
 mod scenarios;
 mod stepping;
