@@ -26,14 +26,27 @@ pub enum Kind {
     Nil,
     /// True or false.
     Boolean,
-    /// A whole number.
+    /// A whole number, signed, of 64 bits.
     Integer,
+    /// A whole number that is another one.
+    Whole {
+        /// How many bits it has, at most 128.
+        bits: u8,
+        /// Whether it may be below 0, in two's complement.
+        signed: bool,
+    },
     /// A floating-point number.
     Float,
     /// Text or bytes.
     String,
-    /// A table, list or map of the script.
+    /// What is a list and a map at once, where a language makes no difference.
     Table,
+    /// A list: elements by their places.
+    Array,
+    /// A map: values by keys of any kind.
+    Map,
+    /// A record: fields that its type names.
+    Struct,
     /// A function of the script or of the host.
     Function,
     /// A coroutine.
@@ -92,18 +105,27 @@ impl Value {
         Self { kind, type_name: type_name.to_owned(), preview: preview.into(), children: None }
     }
 
-    /// The preview with a whole number in another base: two's complement of 64 bits, as `0xff`, `0o377`, `0b1111_1111`.
-    /// Anything else, and any other base than 2, 8 and 16, as always.
+    /// The preview with a whole number in another base: two's complement of as many bits as it has, as `0xff`, `0o377`,
+    /// `0b11111111`. Anything else, and any other base than 2, 8 and 16, as always.
     ///
     /// ```
     /// use adzeman_core::value::{Kind, Value};
     /// assert_eq!(Value::plain(Kind::Integer, "integer", "255").in_base(16), "0xff");
     /// assert_eq!(Value::plain(Kind::Integer, "integer", "-1").in_base(8), "0o1777777777777777777777");
+    /// assert_eq!(Value::plain(Kind::Whole { bits: 8, signed: true }, "i8", "-1").in_base(16), "0xff");
+    /// assert_eq!(Value::plain(Kind::Whole { bits: 64, signed: false }, "u64", "18446744073709551615").in_base(16), "0xffffffffffffffff");
     /// assert_eq!(Value::plain(Kind::Float, "float", "1.5").in_base(2), "1.5");
     /// ```
     #[must_use]
     pub fn in_base(&self, base: u32) -> String {
-        let whole = self.preview.parse::<i64>().ok().filter(|_| self.kind == Kind::Integer);
+        let bits = match self.kind {
+            Kind::Integer => 64,
+            Kind::Whole { bits, .. } => u32::from(bits).clamp(1, 128),
+            _ => return self.preview.clone(),
+        };
+        let in_complement =
+            self.preview.parse::<i128>().ok().map(|number| number as u128 & (u128::MAX >> (128 - bits)));
+        let whole = self.preview.parse::<u128>().ok().or(in_complement);
         match (whole, base) {
             (Some(number), 2) => format!("0b{number:b}"),
             (Some(number), 8) => format!("0o{number:o}"),

@@ -28,7 +28,7 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
             loop {
                 let handled = Handling::begin(&lane, &frame);
                 let outcome = first(handler());
-                drop(handled);
+                handled.end();
                 if !lane.again.take() {
                     lane.sample_at(&frame);
                     return outcome;

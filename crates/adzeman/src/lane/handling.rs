@@ -15,7 +15,8 @@ use super::budget::Alarm;
 use super::context::LocalContext;
 use crate::event::EventFrame;
 
-/// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics.
+/// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics; what may hold the
+/// thread is done by [`end`](Self::end) alone.
 pub(crate) struct Handling<'a> {
     lane: &'a Lane,
     frame: &'a EventFrame<'a>,
@@ -25,6 +26,7 @@ pub(crate) struct Handling<'a> {
     /// The budget of the handler around this one, and what ends the alarm of this one.
     outer_budget: Option<Duration>,
     done: Option<Arc<AtomicBool>>,
+    is_put_back: bool,
 }
 
 impl<'a> Handling<'a> {
@@ -47,12 +49,23 @@ impl<'a> Handling<'a> {
         let contexts: Vec<_> = contexts.into_iter().map(enter).collect();
         let (outer_budget, done) =
             (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
-        Self { lane, frame, armed, contexts, expected, outer_budget, done }
+        Self { lane, frame, armed, contexts, expected, outer_budget, done, is_put_back: false }
     }
-}
 
-impl Drop for Handling<'_> {
-    fn drop(&mut self) {
+    /// After the handlers have run. May hold the thread, where they changed something.
+    pub(crate) fn end(mut self) {
+        let untouched = self.put_back();
+        if self.lane.again.get() {
+            // The script that was given up is; from here on lines are watched as always.
+            self.contexts.iter().for_each(|(context, _)| context.watch());
+        } else {
+            self.look_afterwards(untouched);
+        }
+    }
+
+    /// Has contexts and budgets as they were before. Answers whether a script line was expected and none ran.
+    fn put_back(&mut self) -> bool {
+        self.is_put_back = true;
         if let Some(done) = &self.done {
             done.store(true, SeqCst);
             self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());
@@ -63,11 +76,14 @@ impl Drop for Handling<'_> {
         for (context, before) in &self.contexts {
             untouched &= context.leave_event(*before, self.frame.kind(), subject.as_deref());
         }
-        if self.lane.again.get() {
-            // The script that was given up is; from here on lines are watched as always.
-            self.contexts.iter().for_each(|(context, _)| context.watch());
-        } else if !std::thread::panicking() {
-            self.look_afterwards(untouched);
+        untouched
+    }
+}
+
+impl Drop for Handling<'_> {
+    fn drop(&mut self) {
+        if !self.is_put_back {
+            self.put_back();
         }
     }
 }
