@@ -7,14 +7,14 @@ use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
 
 use crate::dialect::chunk::Prototype;
 use crate::text::LANGUAGE;
+use crate::text::continued::continued;
 use crate::text::expressions::with_tree;
-use crate::text::inside::inside;
 use crate::text::names::{NamedFunction, named_functions};
 
 /// Puts together what the compiled functions and the text say.
 pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
     // What does not parse has no names, and each of its lines is as good as another.
-    let read = text.as_deref().and_then(|text| with_tree(text, |tree| (named_functions(tree), inside(tree))));
+    let read = text.as_deref().and_then(|text| with_tree(text, |tree| (named_functions(tree), continued(tree))));
     let (named, inside) = read.unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();

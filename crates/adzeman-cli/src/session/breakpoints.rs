@@ -8,7 +8,7 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Own, Source, SourceBreakpoint};
 use serde_json::{Value as Json, json};
 
-use super::{Held, Session};
+use super::{KnownBreakpoint, Session};
 use crate::command::{Action, Break, Change, Pick, Site};
 use crate::error::CliError;
 use crate::report::{BreakRow, Report};
@@ -55,7 +55,7 @@ impl Session<'_> {
         let group = Group::of(&wanted.site);
         self.breakpoints.last_number += 1;
         let number = self.breakpoints.last_number;
-        let held = Held { number, wanted, id: None, bound: false, note: None, data_id, is_kept: false };
+        let held = KnownBreakpoint { number, wanted, id: None, bound: false, note: None, data_id, is_kept: false };
         self.breakpoints.all.push(held);
         let sent = self.send_breakpoints(&group);
         let position = self.breakpoints.all.iter().position(|held| held.number == number).unwrap_or(0);
@@ -198,8 +198,9 @@ impl Session<'_> {
     }
 
     /// The breakpoint with this number or name.
-    pub(super) fn picked_one(&self, text: &str) -> Result<&Held, CliError> {
-        let is_meant = |held: &&Held| held.number.to_string() == text || held.wanted.name.as_deref() == Some(text);
+    pub(super) fn picked_one(&self, text: &str) -> Result<&KnownBreakpoint, CliError> {
+        let is_meant =
+            |held: &&KnownBreakpoint| held.number.to_string() == text || held.wanted.name.as_deref() == Some(text);
         let found = self.breakpoints.all.iter().find(is_meant);
         found.ok_or_else(|| CliError::Refused(format!("there is no breakpoint {text}; 'breaks' lists them")))
     }
@@ -218,7 +219,7 @@ impl Session<'_> {
 
     fn break_rows(&mut self) -> Result<Vec<BreakRow>, CliError> {
         let infos = self.breakpoints_now()?;
-        let row = |held: &Held| {
+        let row = |held: &KnownBreakpoint| {
             let now = infos.iter().find(|now| Some(now.id) == held.id);
             let places = now.map(|now| now.places.as_slice()).unwrap_or_default();
             let stale = places.iter().find_map(|place| self.files.stale.get(place.rsplit_once(':')?.0));
@@ -256,7 +257,7 @@ impl Session<'_> {
     /// Tells the host all breakpoints of a group.
     fn send_breakpoints(&mut self, group: &Group) -> Result<(), CliError> {
         // A value that was not found cannot be watched yet.
-        let is_sent = |held: &Held| {
+        let is_sent = |held: &KnownBreakpoint| {
             let is_found = held.data_id.is_some() || *group != Group::Changes;
             is_found && Group::of(&held.wanted.site) == *group
         };
@@ -267,7 +268,8 @@ impl Session<'_> {
             .filter(|held| is_sent(held))
             .map(|held| self.own(held))
             .collect::<Result<_, _>>()?;
-        let held: Vec<(&Held, Own)> = self.breakpoints.all.iter().filter(|held| is_sent(held)).zip(owns).collect();
+        let held: Vec<(&KnownBreakpoint, Own)> =
+            self.breakpoints.all.iter().filter(|held| is_sent(held)).zip(owns).collect();
         let (command, arguments) = match group {
             Group::Lines(path) => ("setBreakpoints", json!(lines(&self.files.paths.to_host(path), held))),
             Group::Functions => ("setFunctionBreakpoints", json!(functions(held))),
@@ -283,7 +285,7 @@ impl Session<'_> {
     }
 
     /// What the protocol has no words for.
-    fn own(&self, held: &Held) -> Result<Own, CliError> {
+    fn own(&self, held: &KnownBreakpoint) -> Result<Own, CliError> {
         let wanted = &held.wanted;
         let until = wanted.until.as_deref().map(|text| {
             let other = self.picked_one(text)?;
@@ -318,8 +320,8 @@ impl Session<'_> {
     }
 }
 
-fn lines(path: &str, group: Vec<(&Held, Own)>) -> SetBreakpointsArguments {
-    let breakpoint = |(held, own): (&Held, Own)| match held.wanted.site {
+fn lines(path: &str, group: Vec<(&KnownBreakpoint, Own)>) -> SetBreakpointsArguments {
+    let breakpoint = |(held, own): (&KnownBreakpoint, Own)| match held.wanted.site {
         Site::Line { line, .. } => Some(SourceBreakpoint {
             line,
             condition: held.wanted.condition.clone(),
@@ -335,8 +337,8 @@ fn lines(path: &str, group: Vec<(&Held, Own)>) -> SetBreakpointsArguments {
     }
 }
 
-fn functions(group: Vec<(&Held, Own)>) -> SetFunctionBreakpointsArguments {
-    let breakpoint = |(held, own): (&Held, Own)| match &held.wanted.site {
+fn functions(group: Vec<(&KnownBreakpoint, Own)>) -> SetFunctionBreakpointsArguments {
+    let breakpoint = |(held, own): (&KnownBreakpoint, Own)| match &held.wanted.site {
         Site::Function(name) => Some(FunctionBreakpoint {
             name: name.clone(),
             condition: held.wanted.condition.clone(),
@@ -348,8 +350,8 @@ fn functions(group: Vec<(&Held, Own)>) -> SetFunctionBreakpointsArguments {
     SetFunctionBreakpointsArguments { breakpoints: group.into_iter().filter_map(breakpoint).collect() }
 }
 
-fn events(group: Vec<(&Held, Own)>) -> SetExceptionBreakpointsArguments {
-    let options = |(held, own): (&Held, Own)| {
+fn events(group: Vec<(&KnownBreakpoint, Own)>) -> SetExceptionBreakpointsArguments {
+    let options = |(held, own): (&KnownBreakpoint, Own)| {
         let filter_id = match &held.wanted.site {
             Site::Event { kind, .. } => kind.clone(),
             Site::Error { every: true, .. } => "error.every".to_owned(),
@@ -363,8 +365,8 @@ fn events(group: Vec<(&Held, Own)>) -> SetExceptionBreakpointsArguments {
     SetExceptionBreakpointsArguments { filters: Vec::new(), filter_options }
 }
 
-fn changes(group: Vec<(&Held, Own)>) -> SetDataBreakpointsArguments {
-    let breakpoint = |(held, own): (&Held, Own)| DataBreakpoint {
+fn changes(group: Vec<(&KnownBreakpoint, Own)>) -> SetDataBreakpointsArguments {
+    let breakpoint = |(held, own): (&KnownBreakpoint, Own)| DataBreakpoint {
         data_id: held.data_id.clone().unwrap_or_default(),
         access_type: Some(
             if matches!(held.wanted.site, Site::Change { how: Change::Read, .. }) { "read" } else { "write" }

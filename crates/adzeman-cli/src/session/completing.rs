@@ -61,7 +61,9 @@ impl Session<'_> {
     }
 
     fn breakpoint_names(&self) -> Vec<String> {
-        let name = |held: &crate::session::Held| held.wanted.name.clone().unwrap_or_else(|| held.number.to_string());
+        let name = |held: &crate::session::KnownBreakpoint| {
+            held.wanted.name.clone().unwrap_or_else(|| held.number.to_string())
+        };
         self.breakpoints.all.iter().map(name).chain(["all".to_owned()]).collect()
     }
 

@@ -45,7 +45,7 @@ const HELLO_WITHIN: Duration = Duration::from_secs(10);
 
 /// A breakpoint of this session.
 #[derive(Debug, Clone)]
-pub(crate) struct Held {
+pub(crate) struct KnownBreakpoint {
     pub(crate) number: usize,
     pub(crate) wanted: Break,
     /// The host's number for it.
@@ -58,7 +58,7 @@ pub(crate) struct Held {
     pub(crate) is_kept: bool,
 }
 
-impl Held {
+impl KnownBreakpoint {
     /// How it stands, for people.
     pub(crate) fn notice(&self) -> Notice {
         Notice::Breakpoint { number: self.number, bound: self.bound, note: self.note.clone() }
@@ -67,7 +67,7 @@ impl Held {
 
 /// A watch of this session.
 #[derive(Debug, Clone)]
-pub(crate) struct HeldWatch {
+pub(crate) struct KnownWatch {
     pub(crate) number: usize,
     pub(crate) wanted: Watch,
     /// Whether the project file holds it.
@@ -76,7 +76,7 @@ pub(crate) struct HeldWatch {
 
 /// A monitor of this session.
 #[derive(Debug, Clone)]
-pub(crate) struct HeldMonitor {
+pub(crate) struct KnownMonitor {
     pub(crate) number: usize,
     /// In which context it is evaluated.
     pub(crate) context: i64,
@@ -99,8 +99,8 @@ pub(crate) struct Session<'a> {
     /// What is being looked at.
     at: Looking,
     breakpoints: Breakpoints,
-    watches: Numbered<HeldWatch>,
-    monitors: Numbered<HeldMonitor>,
+    watches: Numbered<KnownWatch>,
+    monitors: Numbered<KnownMonitor>,
     files: Files,
     /// The call that a person asked for and that is under way, and the number of the request that began it.
     call: Option<(String, i64)>,
@@ -132,7 +132,7 @@ struct Looking {
 /// The breakpoints of this session.
 #[derive(Default)]
 struct Breakpoints {
-    all: Vec<Held>,
+    all: Vec<KnownBreakpoint>,
     last_number: usize,
     /// Whether they are armed at all.
     armed: bool,

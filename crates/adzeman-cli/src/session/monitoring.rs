@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use adzeman_dap::extra::{self, MonitorArguments, MonitorBody, SampleBody};
 use serde_json::{Value as Json, json};
 
-use super::{Ended, HeldMonitor, Session};
+use super::{Ended, KnownMonitor, Session};
 use crate::command::{Every, Monitor};
 use crate::error::CliError;
 use crate::live::LiveView;
@@ -25,7 +25,7 @@ impl Session<'_> {
     pub(super) fn monitor(&mut self, wanted: Monitor) -> Result<Report, CliError> {
         self.monitors.last_number += 1;
         let (number, context) = (self.monitors.last_number, self.current_context()?);
-        self.monitors.all.push(HeldMonitor { number, context, wanted });
+        self.monitors.all.push(KnownMonitor { number, context, wanted });
         let outcome = self.show_monitors();
         if outcome.is_err() {
             // One that the host does not take is not tried again.
@@ -162,7 +162,7 @@ impl Session<'_> {
         let held = self.monitors.all.iter().find(|held| held.number == number);
         SampleRow {
             number,
-            what: held.map(HeldMonitor::title).unwrap_or_default(),
+            what: held.map(KnownMonitor::title).unwrap_or_default(),
             success: body.success,
             value: body.value,
             type_name: body.type_name,
@@ -176,7 +176,7 @@ impl Session<'_> {
     }
 }
 
-impl HeldMonitor {
+impl KnownMonitor {
     /// As it would be typed.
     pub(crate) fn title(&self) -> String {
         format!("{} {}", self.wanted.expression, self.wanted.every)

@@ -3,7 +3,7 @@
 use adzeman_dap::ErrorCode;
 use adzeman_dap::requests::ValueBody;
 
-use super::{HeldWatch, Session};
+use super::{KnownWatch, Session};
 use crate::command::Watch;
 use crate::error::CliError;
 use crate::report::{Report, WatchRow};
@@ -27,7 +27,7 @@ impl Session<'_> {
     /// Takes a watch; answers its number.
     pub(crate) fn add_watch(&mut self, wanted: Watch, is_kept: bool) -> usize {
         self.watches.last_number += 1;
-        self.watches.all.push(HeldWatch { number: self.watches.last_number, wanted, is_kept });
+        self.watches.all.push(KnownWatch { number: self.watches.last_number, wanted, is_kept });
         self.watches.last_number
     }
 
@@ -61,7 +61,7 @@ impl Session<'_> {
         watches.iter().map(|held| self.watch_row(held)).collect()
     }
 
-    fn watch_row(&mut self, held: &HeldWatch) -> Result<WatchRow, CliError> {
+    fn watch_row(&mut self, held: &KnownWatch) -> Result<WatchRow, CliError> {
         let mut row =
             WatchRow { number: held.number, what: held.wanted.to_string(), kept: held.is_kept, ..WatchRow::default() };
         if let Some(within) = held.wanted.within.as_deref().filter(|within| !self.is_within(within)) {

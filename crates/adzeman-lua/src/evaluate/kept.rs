@@ -25,9 +25,9 @@ pub(super) struct Kept {
 }
 
 /// Which text of a breakpoint is compiled.
-struct Slots;
+struct Purpose;
 
-impl Slots {
+impl Purpose {
     const CONDITION: usize = 0;
     const STATEMENT: usize = 1;
     const FIRST_TEXT: usize = 2;
@@ -35,7 +35,7 @@ impl Slots {
     const COUNT: i64 = 4096;
 }
 
-const _: () = assert!(Slots::COUNT > adzeman_core::breakpoint::MOST_PIECES as i64 + Slots::FIRST_TEXT as i64);
+const _: () = assert!(Purpose::COUNT > adzeman_core::breakpoint::MOST_PIECES as i64 + Purpose::FIRST_TEXT as i64);
 
 /// Texts of breakpoints kept compiled at one time.
 const MOST_KEPT: usize = 1024;
@@ -50,7 +50,7 @@ impl Evaluator {
             return Ok(held);
         }
         let top = state.top();
-        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Slots::CONDITION, text));
+        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Purpose::CONDITION, text));
         let holds = outcome.map(|count| count > 0 && state.bool_at(-count));
         state.cut_to(top);
         holds
@@ -80,7 +80,7 @@ impl Evaluator {
         let state = target.state;
         let top = state.top();
         let outcome = self.watch.quietly(|| {
-            let count = self.run_kept(target, owner, Slots::FIRST_TEXT + slot, text)?;
+            let count = self.run_kept(target, owner, Purpose::FIRST_TEXT + slot, text)?;
             let values = (-count..0).map(|index| match state.type_at(index) {
                 Type::String => Ok(state.with_bytes(index, |bytes| String::from_utf8_lossy(bytes).into_owned())),
                 _ => self.shown.preview(state, index).map(|(_, preview)| Some(preview)),
@@ -94,7 +94,7 @@ impl Evaluator {
     /// Runs a statement in a function.
     pub(crate) fn run_statement(&self, target: Target, owner: BreakpointId, text: &str) -> Result<(), EngineError> {
         let top = target.state.top();
-        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Slots::STATEMENT, text));
+        let outcome = self.watch.quietly(|| self.run_kept(target, owner, Purpose::STATEMENT, text));
         target.state.cut_to(top);
         outcome.map(|_| ())
     }
@@ -102,7 +102,7 @@ impl Evaluator {
     /// Runs a text of a breakpoint, compiled once.
     fn run_kept(&self, target: Target, owner: BreakpointId, slot: usize, text: &str) -> Result<i32, EngineError> {
         let state = target.state;
-        let key = i64::try_from(owner.0).unwrap_or(0) * Slots::COUNT + i64::try_from(slot).unwrap_or(0);
+        let key = i64::try_from(owner.0).unwrap_or(0) * Purpose::COUNT + i64::try_from(slot).unwrap_or(0);
         // An environment numbered by its text, below all numbers of single evaluations.
         let environment = -key;
         self.make_room_for_kept(state)?;
@@ -111,7 +111,7 @@ impl Evaluator {
         if state.type_at(-1) != Type::Function {
             state.pop(1);
             nesting::check_typed(text).map_err(EngineError::Syntax)?;
-            if slot == Slots::STATEMENT {
+            if slot == Purpose::STATEMENT {
                 state.load(text, STATEMENT).map_err(tidy)?;
             } else {
                 state.load(&format!("return {text}"), CONDITION).map_err(tidy)?;

@@ -30,7 +30,7 @@ impl Evaluator {
     pub(super) fn limit_openly<'a>(&'a self, state: State, coroutine: State, cancel: &Cancel) -> Limited<'a> {
         let memory_bytes = self.supervisor.allowance().memory_bytes;
         let before = self.limit_memory(memory_bytes);
-        let outer = self.watch.bounds.begin_open(coroutine, cancel, memory_bytes, limit::Held::default());
+        let outer = self.watch.bounds.begin_open(coroutine, cancel, memory_bytes, limit::Changed::default());
         Limited { evaluator: self, state, memory_before: before, outer: Some(outer) }
     }
 

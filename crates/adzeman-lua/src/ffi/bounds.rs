@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::engine::EngineError;
 use adzeman_core::evaluation::{Allowance, Cancel, UnderWay};
 
-use super::limit::{Held, native_name};
+use super::limit::{Changed, native_name};
 use super::state::State;
 
 /// An evaluation under way, as other threads see it.
@@ -83,7 +83,7 @@ struct Running {
     most_bytes: Option<usize>,
     cancel: Cancel,
     over: Option<EngineError>,
-    held: Held,
+    held: Changed,
 }
 
 /// The evaluations of a context, the innermost one being limited.
@@ -103,7 +103,7 @@ pub(crate) struct Outer(Option<Running>);
 
 impl Bounds {
     /// An evaluation begins on a thread made for it. `most_bytes` is how far the state may grow, where that has to be counted.
-    pub(crate) fn begin(&self, base: State, allowance: &Allowance, most_bytes: Option<usize>, held: Held) -> Outer {
+    pub(crate) fn begin(&self, base: State, allowance: &Allowance, most_bytes: Option<usize>, held: Changed) -> Outer {
         self.replace(Running {
             number: self.last_number.fetch_add(1, Relaxed) + 1,
             base,
@@ -122,7 +122,7 @@ impl Bounds {
     }
 
     /// The same without a limit but that on memory, until it is cancelled.
-    pub(crate) fn begin_open(&self, base: State, cancel: &Cancel, memory_bytes: usize, held: Held) -> Outer {
+    pub(crate) fn begin_open(&self, base: State, cancel: &Cancel, memory_bytes: usize, held: Changed) -> Outer {
         self.replace(Running {
             number: self.last_number.fetch_add(1, Relaxed) + 1,
             base,
@@ -147,7 +147,7 @@ impl Bounds {
     }
 
     /// It is done. Answers what has to be put back, and why it was cut off, if it was.
-    pub(crate) fn end(&self, outer: Outer) -> (Held, Option<EngineError>) {
+    pub(crate) fn end(&self, outer: Outer) -> (Changed, Option<EngineError>) {
         self.progress.show(outer.0.as_ref());
         self.limited.set(outer.0.as_ref().is_some_and(|outer| outer.time.is_some()));
         let done = self.running.replace(outer.0);
@@ -171,7 +171,7 @@ impl Bounds {
     }
 
     /// Lends what has to be put back.
-    pub(crate) fn with_held<T>(&self, look: impl FnOnce(&mut Held) -> T) -> Option<T> {
+    pub(crate) fn with_held<T>(&self, look: impl FnOnce(&mut Changed) -> T) -> Option<T> {
         self.running.borrow_mut().as_mut().map(|running| look(&mut running.held))
     }
 

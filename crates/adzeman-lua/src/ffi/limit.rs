@@ -43,7 +43,7 @@ struct SavedHook {
 
 /// What an evaluation has changed and has to put back.
 #[derive(Debug, Default)]
-pub(crate) struct Held {
+pub(crate) struct Changed {
     saved: Vec<SavedHook>,
     /// Whether every thread of the state has the hook.
     reaches_all: bool,
@@ -67,16 +67,16 @@ impl State {
 }
 
 /// Limits what runs on a fresh thread, and holds the collector.
-pub(crate) fn begin(coroutine: State) -> Held {
+pub(crate) fn begin(coroutine: State) -> Changed {
     coroutine.limit();
     // SAFETY: the thread is live.
     let collector = unsafe { internals::hold_collector(coroutine.raw()) };
-    Held { collector: Some(collector), ..Held::default() }
+    Changed { collector: Some(collector), ..Changed::default() }
 }
 
 /// Puts everything back, when the evaluation is no longer under way: hooks first, since what follows makes calls, and the
 /// collector last, when every finalizer has its limit.
-pub(crate) fn end(state: State, held: Held) {
+pub(crate) fn end(state: State, held: Changed) {
     for saved in held.saved.into_iter().rev() {
         saved.thread.set_hook(saved.hook, saved.mask, saved.count);
     }

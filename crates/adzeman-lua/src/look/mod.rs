@@ -50,7 +50,7 @@ pub(crate) enum Node {
 }
 
 /// A node that someone may look into.
-struct Held {
+struct ShownNode {
     node: Node,
     /// The address of the value, which tells it from others; 0 for what has none.
     address: usize,
@@ -61,7 +61,7 @@ struct Held {
 /// What is on show at a stop. All of it is forgotten when the context goes on.
 #[derive(Default)]
 struct OnShow {
-    held: RefCell<Vec<Held>>,
+    held: RefCell<Vec<ShownNode>>,
     /// The node that is being listed.
     listing: Cell<Option<usize>>,
     /// Keys of tables as far as they were walked, by the table's address.
@@ -99,7 +99,7 @@ impl Shown {
 
     fn hold(&self, node: Node, address: usize) -> Handle {
         let mut held = self.on_show.held.borrow_mut();
-        held.push(Held { node, address, parent: self.on_show.listing.get() });
+        held.push(ShownNode { node, address, parent: self.on_show.listing.get() });
         Handle(held.len() as u64)
     }
 

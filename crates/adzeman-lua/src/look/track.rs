@@ -34,11 +34,11 @@ enum Where {
 /// All watched values of a state.
 pub(crate) struct Tracks {
     shown: Rc<Shown>,
-    held: RefCell<Held>,
+    held: RefCell<TrackedValues>,
 }
 
 #[derive(Debug, Default)]
-struct Held {
+struct TrackedValues {
     all: BTreeMap<u64, Where>,
     last: u64,
 }

@@ -1,8 +1,8 @@
 //! What the text of a script says. Nothing here touches a state.
 
+pub(crate) mod continued;
 pub(crate) mod expressions;
 pub(crate) mod filters;
-pub(crate) mod inside;
 pub(crate) mod names;
 pub(crate) mod nesting;
 pub(crate) mod statements;

@@ -60,14 +60,14 @@ impl Hold {
 }
 
 /// What is put back when a stop is over, also by a fault.
-struct Held<'a> {
+struct StopGuard<'a> {
     context: &'a LocalContext,
     lane: &'a Lane,
     outer: Outer,
     was_holding: bool,
 }
 
-impl Drop for Held<'_> {
+impl Drop for StopGuard<'_> {
     fn drop(&mut self) {
         let link = &self.context.link;
         link.standing.leave(&self.outer);
@@ -91,7 +91,7 @@ impl LocalContext {
         lane.host.end_temporary();
         lane.host.clock.hold();
         let outer = self.link.standing.enter(hold.number);
-        let held = Held { context: self, lane, outer, was_holding };
+        let held = StopGuard { context: self, lane, outer, was_holding };
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);

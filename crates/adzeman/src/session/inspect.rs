@@ -8,7 +8,7 @@ use adzeman_core::value::{Expand, Page};
 use adzeman_dap::requests::{ScopesArguments, ScopesBody, StackTraceArguments, StackTraceBody};
 use adzeman_dap::types::{CompiledPlace, Scope, StackFrame};
 
-use super::values::{Inside, Reference};
+use super::values::{Behind, Reference};
 use super::{Session, SessionError, convert};
 use crate::event::{EventFrame, current_event};
 use crate::lane::ContextLink;
@@ -178,7 +178,7 @@ impl Session {
             shown.push(Scope {
                 name: scope.kind.title().to_owned(),
                 presentation_hint: hint,
-                variables_reference: self.refer(refer(Inside::Value(Expand::Engine(scope.handle)), key)),
+                variables_reference: self.refer(refer(Behind::Value(Expand::Engine(scope.handle)), key)),
                 named_variables: scope.count,
                 expensive: matches!(scope.kind, ScopeKind::Globals | ScopeKind::BuiltIns),
             });
@@ -186,11 +186,11 @@ impl Session {
         // The event of the innermost boundary is the one at hand.
         let event = event.filter(|_| !is_boundary(index) || index == BOUNDARY);
         if let Some(title) = event {
-            let inside = Inside::root(Root::Event);
+            let inside = Behind::root(Root::Event);
             let variables_reference = self.refer(refer(inside, format!("event {title}")));
             shown.push(Scope { name: "Event".to_owned(), variables_reference, ..Scope::default() });
         }
-        let variables_reference = self.refer(refer(Inside::root(Root::Host), "host".to_owned()));
+        let variables_reference = self.refer(refer(Behind::root(Root::Host), "host".to_owned()));
         shown.push(Scope { name: "Host".to_owned(), variables_reference, expensive: true, ..Scope::default() });
         Ok(ScopesBody { scopes: shown })
     }

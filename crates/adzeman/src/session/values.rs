@@ -17,14 +17,14 @@ const MOST_REFERENCES: usize = 200_000;
 
 /// What is asked for behind a `variablesReference`.
 #[derive(Debug, Clone)]
-pub(super) enum Inside {
+pub(super) enum Behind {
     /// What is inside a value or a scope.
     Value(Expand),
     /// The one value that this expression gives; evaluated when it is asked for.
     Computed(String),
 }
 
-impl Inside {
+impl Behind {
     /// A tree of the host's data.
     pub(super) fn root(root: Root) -> Self {
         Self::Value(Expand::Tree(TreePath { root, path: Path::default() }))
@@ -37,7 +37,7 @@ pub(super) struct Reference {
     pub(super) context: i64,
     /// The frame that it was found from.
     pub(super) frame: Option<usize>,
-    pub(super) inside: Inside,
+    pub(super) inside: Behind,
     /// An expression that gives the value, if there is one.
     pub(super) name: Option<String>,
     /// What tells it from others at later stops.
@@ -92,11 +92,11 @@ impl Session {
         };
         let (inside, frame) = (parent.inside.clone(), parent.frame);
         let listed = self.ask(&context, move |point| match inside {
-            Inside::Value(Expand::Engine(handle)) => {
+            Behind::Value(Expand::Engine(handle)) => {
                 point.engine.children(handle, part, page).map_err(SessionError::from)
             }
-            Inside::Value(Expand::Tree(place)) => list_tree(point.context, &place, page),
-            Inside::Computed(expression) => compute(point, frame, &expression),
+            Behind::Value(Expand::Tree(place)) => list_tree(point.context, &place, page),
+            Behind::Computed(expression) => compute(point, frame, &expression),
         })??;
         let base = base(arguments.format.as_ref());
         let total_is_least = (!listed.total_is_all).then_some(true);
@@ -112,8 +112,8 @@ impl Session {
         let (indexed_variables, named_variables) = convert::counts(variable.value.children.as_ref());
         let expression = variable.evaluate_name.as_deref().and_then(|own| behind(parent.name.as_deref(), own));
         let inside = match (variable.nature, &expression) {
-            (Nature::Computed, Some(expression)) => Some(Inside::Computed(expression.clone())),
-            _ => variable.value.children.as_ref().map(|children| Inside::Value(children.expand.clone())),
+            (Nature::Computed, Some(expression)) => Some(Behind::Computed(expression.clone())),
+            _ => variable.value.children.as_ref().map(|children| Behind::Value(children.expand.clone())),
         };
         let facts = self.facts(&parent.inside, &variable.name, notation);
         let value = match variable.cycle {
@@ -139,8 +139,8 @@ impl Session {
     }
 
     /// What the host says of a child of a tree.
-    fn facts(&self, parent: &Inside, name: &str, notation: Notation) -> Facts {
-        let Inside::Value(Expand::Tree(place)) = parent else { return Facts::default() };
+    fn facts(&self, parent: &Behind, name: &str, notation: Notation) -> Facts {
+        let Behind::Value(Expand::Tree(place)) = parent else { return Facts::default() };
         let TreePath { root, path } = place.join(segment(name, notation));
         match root {
             Root::Event => Facts { read_only: true, ..self.event_facts(&path) },
@@ -185,12 +185,12 @@ impl Session {
         let (new, made) = self.ask(&context, move |point| {
             let frame = frame.filter(|_| is_stopped);
             let new = match inside {
-                Inside::Value(Expand::Engine(handle)) => Ok(point.engine.assign(handle, &name, &value, frame)?),
-                Inside::Value(Expand::Tree(place)) => {
+                Behind::Value(Expand::Engine(handle)) => Ok(point.engine.assign(handle, &name, &value, frame)?),
+                Behind::Value(Expand::Tree(place)) => {
                     let segment = segment(&name, point.context.data.notation());
                     set_host(point, frame, &place.join(segment), &value)
                 }
-                Inside::Computed(expression) => Ok(point.engine.assign_expression(frame, &expression, &value)?),
+                Behind::Computed(expression) => Ok(point.engine.assign_expression(frame, &expression, &value)?),
             };
             Ok::<_, SessionError>((new?, made(point)))
         })??;
@@ -216,7 +216,7 @@ impl Session {
             None => String::new(),
         };
         let result = value.in_base(base);
-        let inside = value.children.map(|children| Inside::Value(children.expand));
+        let inside = value.children.map(|children| Behind::Value(children.expand));
         ValueBody {
             result: Some(result),
             type_name: Some(value.type_name),
@@ -237,7 +237,7 @@ impl Session {
         let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(Named::Text(name)) };
         let accessor = if name.starts_with('[') { name.clone() } else { format!(".{name}") };
         Ok(match self.reference(reference)? {
-            Reference { inside: Inside::Value(Expand::Tree(place)), .. } => {
+            Reference { inside: Behind::Value(Expand::Tree(place)), .. } => {
                 Named::Host(place.join(segment(&name, notation)))
             }
             Reference { name: Some(parent), .. } => Named::Text(behind(Some(&parent), &accessor).unwrap_or(name)),

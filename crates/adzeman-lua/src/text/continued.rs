@@ -11,7 +11,7 @@ use full_moon::tokenizer::{Position, TokenReference};
 use full_moon::visitors::Visitor;
 
 /// For each such line, the one that its statement begins on, counted from 1.
-pub(crate) fn inside(tree: &Ast) -> BTreeMap<u32, u32> {
+pub(crate) fn continued(tree: &Ast) -> BTreeMap<u32, u32> {
     let mut finder = Finder::default();
     finder.visit_ast(tree);
     let Finder { mut found, starts } = finder;
@@ -77,7 +77,7 @@ fn line(position: Option<Position>) -> Option<u32> {
 mod tests {
     #[track_caller]
     fn check(text: &str, expected: &[(u32, u32)]) {
-        let found = crate::text::expressions::with_tree(text, super::inside).unwrap();
+        let found = crate::text::expressions::with_tree(text, super::continued).unwrap();
         assert_eq!(found.into_iter().collect::<Vec<_>>(), expected, "{text}");
     }
 
