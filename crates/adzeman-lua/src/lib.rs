@@ -83,11 +83,12 @@ use adzeman_core::source::{Language, Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
 
-use crate::context::{Context, View, offer, take_over_print};
+use crate::context::{Context, View};
 use crate::ffi::bounds::Progress;
 use crate::ffi::interrupt;
 
 pub use error::LuaError;
+pub use ffi::lua_of;
 
 /// A Lua state under watch. Dropping it leaves the state as if it had never been.
 pub struct LuaEngine {
@@ -104,8 +105,7 @@ impl LuaEngine {
     pub fn new(lua: &Lua, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Result<Self, LuaError> {
         let main = ffi::main_thread_of(lua)?;
         let context = Context::open(lua, main, supervisor, host)?;
-        take_over_print(lua, &context)?;
-        offer(lua, &context)?;
+        ffi::offered::offer(main)?;
         Ok(Self { context, lua: lua.clone() })
     }
 

@@ -64,11 +64,6 @@ impl Scripts {
         self.texts.borrow().get(&source).map(|held| held.chunk_name.clone())
     }
 
-    /// The source that functions of this chunk belong to.
-    pub(crate) fn named(&self, chunk_name: &str) -> Option<SourceId> {
-        self.by_chunk_name.borrow().get(chunk_name.as_bytes()).copied()
-    }
-
     /// The source of a running function. One met for the first time is learnt, and shown to `is_new`.
     pub(crate) fn of(&self, state: State, activation: &Activation, is_new: impl FnOnce(SourceId)) -> Option<SourceId> {
         let definition = activation.definition();

@@ -54,6 +54,8 @@ mod state;
 mod transport;
 
 pub use adzeman_core::host::{About, EventKind, HostError, SharedObject};
+#[cfg(feature = "lua")]
+pub use adzeman_lua::lua_of;
 pub use event::{Event, Field, Payload, Subject};
 pub use handle::ContextHandle;
 pub use host::{Host, HostBuilder, StartError};

@@ -1,9 +1,9 @@
 //! What is done when the hooks tell of something.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::source::Line;
+use adzeman_core::source::{Line, SourceId};
 use adzeman_core::stepping::StackId;
 
 use super::{Context, View};
@@ -14,7 +14,38 @@ use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::state::State;
 use crate::ffi::watch::Attendant;
 
+impl Context {
+    /// Where the script is that called the native function which runs.
+    fn caller(&self, state: State) -> Option<(SourceId, Line)> {
+        let caller = state.level(1)?;
+        let line = Line::new(caller.info().current_line?)?;
+        Some((self.source_of(state, &caller)?, line))
+    }
+}
+
 impl Attendant for Context {
+    fn is_attached(&self) -> bool {
+        self.supervisor.is_attached()
+    }
+
+    fn stop_asked(&self, state: State) {
+        if self.supervisor.is_attached() {
+            self.watch.quietly(|| self.supervisor.stop_asked(&mut View::below(self, state, 1)));
+        }
+    }
+
+    fn wait_asked(&self, limit: Duration) -> bool {
+        self.supervisor.wait_asked(limit)
+    }
+
+    fn said(&self, state: State, text: &str) {
+        self.supervisor.said(text, self.caller(state));
+    }
+
+    fn printed(&self, state: State, text: &str) {
+        self.supervisor.printed(text, self.caller(state));
+    }
+
     fn line_reached(&self, state: State, activation: &Activation, line: u32) {
         if self.forget_reported().is_some() && !self.watch.covers(line) {
             return;

@@ -1,7 +1,6 @@
 //! Everything about one Lua state that is watched, put together.
 
 mod attend;
-mod offer;
 mod stacks;
 mod view;
 
@@ -29,7 +28,6 @@ use crate::look::track::Tracks;
 use crate::scope;
 use crate::scripts::Scripts;
 
-pub(crate) use offer::{offer, take_over_print};
 pub(crate) use view::View;
 
 /// What is kept of calls under way.

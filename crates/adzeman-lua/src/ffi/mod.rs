@@ -25,6 +25,7 @@ pub(crate) mod layout;
 mod library;
 pub(crate) mod limit;
 pub(crate) mod natives;
+pub(crate) mod offered;
 mod own_hooks;
 pub(crate) mod proxy;
 pub(crate) mod state;
@@ -33,6 +34,24 @@ pub(crate) mod walk;
 pub(crate) mod watch;
 #[cfg(target_os = "linux")]
 mod whereabouts;
+
+/// The binding's handle of a state that a host has made by the C API, for everything here that takes one.
+///
+/// ```no_run
+/// # fn watch(raw: *mut mlua::ffi::lua_State) {
+/// // SAFETY: the state is made and closed by this thread, and closed last.
+/// let lua = unsafe { adzeman_lua::lua_of(raw) };
+/// # let _ = lua;
+/// # }
+/// ```
+///
+/// # Safety
+/// `raw` is a live thread of a state that was made by the Lua library which this program is linked with, that of `mlua::ffi`.
+/// It is used on one OS thread, and lives for longer than every copy of what is answered, and every engine made by one.
+pub unsafe fn lua_of(raw: *mut mlua::ffi::lua_State) -> mlua::Lua {
+    // SAFETY: given by the caller.
+    unsafe { mlua::Lua::get_or_init_from_ptr(raw) }.clone()
+}
 
 /// The thread behind a handle of the binding; alive as long as that is.
 pub(crate) fn thread_of(lua: &mlua::Lua, thread: &mlua::Thread) -> Result<state::State, mlua::Error> {
@@ -76,16 +95,6 @@ pub(crate) fn keep_function(lua: &mlua::Lua, function: &mlua::Function, slot: st
         lua.exec_raw::<()>(function.clone(), |raw| kept = state::State::new(raw).set_slot(slot))?;
     }
     kept.map_err(mlua::Error::external)
-}
-
-/// The thread that runs now, from within a function of the binding that it called.
-pub(crate) fn running_thread(lua: &mlua::Lua) -> Result<state::State, mlua::Error> {
-    let mut running = None;
-    // SAFETY: the closure only reads the pointer; the thread is running, so it lives for the call that asks for it.
-    unsafe {
-        lua.exec_raw::<()>((), |raw| running = Some(state::State::new(raw)))?;
-    }
-    running.ok_or_else(|| mlua::Error::runtime("no thread runs"))
 }
 
 /// The main thread of a state.

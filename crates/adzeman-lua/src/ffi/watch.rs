@@ -4,6 +4,7 @@ use std::cell::{Cell, OnceCell, RefCell};
 use std::rc::{Rc, Weak};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet};
@@ -46,6 +47,21 @@ pub(crate) trait Attendant {
 
     /// Whether functions of this chunk belong to a source of the script's.
     fn knows_chunk(&self, chunk_name: &[u8]) -> bool;
+
+    /// Whether anyone wants to know what scripts print and say.
+    fn is_attached(&self) -> bool;
+
+    /// The script, whose function called the native one that runs, asks to be stopped there.
+    fn stop_asked(&self, state: State);
+
+    /// The script asks to be held until someone is attached, for at most `limit`. Answers whether someone is.
+    fn wait_asked(&self, limit: Duration) -> bool;
+
+    /// The script, whose function called the native one that runs, has this to say, line break included.
+    fn said(&self, state: State, text: &str);
+
+    /// The same for what it prints.
+    fn printed(&self, state: State, text: &str);
 
     /// Runs a finalizer that an evaluation has given, with its object on top of `state`.
     fn finalize(&self, state: State);

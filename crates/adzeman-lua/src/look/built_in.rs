@@ -5,10 +5,8 @@ use std::ffi::c_int;
 use std::sync::OnceLock;
 
 use super::keys::Key;
+use crate::ffi::offered::OFFERED;
 use crate::ffi::state::{State, Type};
-
-/// The name of the global that this crate offers to scripts.
-pub(crate) const OFFERED: &str = "adzeman";
 
 /// The names that a state has when nothing was loaded into it.
 fn names() -> &'static HashSet<String> {

@@ -24,7 +24,6 @@ use crate::ffi::state::{Slot, State, Type};
 
 use crate::scope::Target;
 
-pub(crate) use built_in::OFFERED;
 pub(crate) use describe::captured_names;
 pub(crate) use tree::push_data;
 

@@ -9,6 +9,7 @@ mod host_side;
 mod inspecting;
 mod languages;
 mod looking;
+mod raw;
 mod scenarios;
 mod stepping;
 mod survival;
