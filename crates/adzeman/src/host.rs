@@ -208,6 +208,12 @@ pub struct Host {
     inner: Arc<Inner>,
 }
 
+// Every thread may raise events and open contexts.
+const _: fn() = || {
+    fn is_shared<T: Send + Sync>() {}
+    is_shared::<Host>();
+};
+
 impl Host {
     /// Begins to describe a host.
     #[must_use]

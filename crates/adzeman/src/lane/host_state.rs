@@ -131,9 +131,15 @@ pub(crate) struct HostState {
     pub(crate) stops: AtomicU64,
     last_monitor: AtomicU64,
     timer: OnceLock<Timer>,
-    /// How much evaluations may take.
+    pub(super) evaluating: Evaluating,
+}
+
+/// What is said of evaluations, wherever they run.
+#[derive(Default)]
+pub(crate) struct Evaluating {
+    /// How much they may take.
     limits: Mutex<Limits>,
-    /// Whether someone looks for evaluations that cannot be interrupted.
+    /// Whether someone looks for those that cannot be interrupted.
     pub(super) is_watched_over: Mutex<bool>,
 }
 
@@ -156,8 +162,7 @@ impl HostState {
             stops: AtomicU64::new(0),
             last_monitor: AtomicU64::new(0),
             timer: OnceLock::new(),
-            limits: Mutex::default(),
-            is_watched_over: Mutex::default(),
+            evaluating: Evaluating::default(),
         }
     }
 
@@ -173,11 +178,11 @@ impl HostState {
 
     /// How much evaluations may take.
     pub(crate) fn limits(&self) -> Limits {
-        *lock(&self.limits)
+        *lock(&self.evaluating.limits)
     }
 
     pub(crate) fn set_limits(&self, limits: Limits) {
-        *lock(&self.limits) = limits;
+        *lock(&self.evaluating.limits) = limits;
     }
 
     /// Someone is there and ready, or the time is over.

@@ -42,7 +42,7 @@ struct Seen {
 
 /// Sees to it that someone looks, for as long as someone is attached.
 pub(crate) fn wake(host: &Arc<HostState>) {
-    let mut is_awake = lock(&host.is_watched_over);
+    let mut is_awake = lock(&host.evaluating.is_watched_over);
     if *is_awake {
         return;
     }
@@ -58,7 +58,7 @@ fn watch(host: &HostState) {
     let (mut seen, mut waiting) = (HashMap::new(), HashMap::new());
     loop {
         {
-            let mut is_awake = lock(&host.is_watched_over);
+            let mut is_awake = lock(&host.evaluating.is_watched_over);
             if !host.is_attached() || host.closing.load(SeqCst) {
                 *is_awake = false;
                 return;

@@ -39,7 +39,7 @@ impl Session {
     fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
         let (context, stop) = self.held(thread_id)?;
         self.afterwards = Some(Box::new(move || context.let_go(stop, go)));
-        self.references.clear();
+        self.shown.forget_references();
         Ok(())
     }
 
@@ -104,7 +104,7 @@ impl Session {
     pub(super) fn run_call(&mut self, seq: i64, arguments: EvaluateArguments) -> Result<(), SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let (client, id) = (self.client.clone(), context.id);
-        self.references.clear();
+        self.shown.forget_references();
         let cancel = Cancel::default();
         self.inbox.begin_call(seq, cancel.clone());
         self.afterwards = Some(Box::new(move || {

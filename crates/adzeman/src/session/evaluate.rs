@@ -77,7 +77,7 @@ impl Session {
             _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
         };
         let key = format!("{} {}", self.key_of_place(&context, arguments.frame_id), arguments.expression);
-        let before = values.first().and_then(|first| self.memory.compare(&key, first));
+        let before = values.first().and_then(|first| self.shown.compare(&key, first));
         let mut values = values.into_iter();
         let mut body = match values.next() {
             Some(first) => self.value_body(context.id, frame, first, Some(arguments.expression), base),
@@ -92,7 +92,7 @@ impl Session {
     }
 
     fn key_of_place(&self, context: &ContextLink, frame: Option<i64>) -> String {
-        frame.map_or_else(|| format!("{} globals", context.id), |frame| self.frame_key(frame))
+        frame.map_or_else(|| format!("{} globals", context.id), |frame| self.shown.frame_key(frame))
     }
 
     /// That a name is nowhere to be seen, and which functions have a variable of that name.

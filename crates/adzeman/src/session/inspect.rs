@@ -140,7 +140,7 @@ impl Session {
         });
         let source = shown.and_then(|place| sources.get(place.source)).map(|source| convert::source(source));
         drop(sources);
-        self.frame_keys.insert(id, format!("{context} {height} {name}"));
+        self.shown.note_frame(id, format!("{context} {height} {name}"));
         let arguments: Vec<_> = frame.arguments.iter().map(|(name, value)| format!("{name} = {value}")).collect();
         StackFrame {
             id,
@@ -162,7 +162,7 @@ impl Session {
             let scopes = if is_boundary(index) { Ok(Vec::new()) } else { point.engine.scopes(index) };
             (scopes, current_event(|event| event.map(EventFrame::title)))
         })?;
-        let key = self.frame_key(arguments.frame_id);
+        let key = self.shown.frame_key(arguments.frame_id);
         let refer = |inside, key| Reference { context: context.id, frame: Some(index), inside, name: None, key };
         let mut shown = Vec::new();
         for scope in scopes? {
@@ -178,7 +178,7 @@ impl Session {
             shown.push(Scope {
                 name: scope.kind.title().to_owned(),
                 presentation_hint: hint,
-                variables_reference: self.refer(refer(Behind::Value(Expand::Engine(scope.handle)), key)),
+                variables_reference: self.shown.refer(refer(Behind::Value(Expand::Engine(scope.handle)), key)),
                 named_variables: scope.count,
                 expensive: matches!(scope.kind, ScopeKind::Globals | ScopeKind::BuiltIns),
             });
@@ -187,10 +187,10 @@ impl Session {
         let event = event.filter(|_| !is_boundary(index) || index == BOUNDARY);
         if let Some(title) = event {
             let inside = Behind::root(Root::Event);
-            let variables_reference = self.refer(refer(inside, format!("event {title}")));
+            let variables_reference = self.shown.refer(refer(inside, format!("event {title}")));
             shown.push(Scope { name: "Event".to_owned(), variables_reference, ..Scope::default() });
         }
-        let variables_reference = self.refer(refer(Behind::root(Root::Host), "host".to_owned()));
+        let variables_reference = self.shown.refer(refer(Behind::root(Root::Host), "host".to_owned()));
         shown.push(Scope { name: "Host".to_owned(), variables_reference, expensive: true, ..Scope::default() });
         Ok(ScopesBody { scopes: shown })
     }

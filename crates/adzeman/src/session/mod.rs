@@ -13,6 +13,7 @@ mod notices;
 mod roles;
 mod seat;
 mod serve;
+mod shown;
 mod values;
 
 use std::collections::HashMap;
@@ -22,7 +23,6 @@ use std::sync::Arc;
 use adzeman_core::evaluation::Cancel;
 use adzeman_core::source::SourceId;
 use adzeman_core::stepping::StepKind;
-use adzeman_core::value::Memory;
 use adzeman_dap::extra::{ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
@@ -32,7 +32,7 @@ use serde_json::Value as Json;
 use answer::{arguments, body, encoded_answer, response};
 use error::SessionError;
 use inbox::Inbox;
-use values::Reference;
+use shown::Shown;
 
 use crate::lane::{ContextLink, Go, HostState};
 use crate::state::breakpoints::Library;
@@ -51,14 +51,7 @@ pub(crate) struct Session {
     phase: Phase,
     /// Whether it is known that the client is of the host's own user.
     trusted: bool,
-    references: HashMap<i64, Reference>,
-    last_reference: i64,
-    /// What was shown at which stop.
-    memory: Memory,
-    /// The stop that was noticed last.
-    seen_stop: u64,
-    /// What tells the function of a frame from others at later stops, by the frame's number at this stop.
-    frame_keys: HashMap<i64, String>,
+    shown: Shown,
     /// The functions of a source that make a variable of a name, as far as that was asked for.
     makers: HashMap<(SourceId, String), Vec<String>>,
     /// The contexts of this client's monitors.
@@ -83,11 +76,7 @@ impl Session {
             client,
             inbox,
             phase: Phase::Connected,
-            references: HashMap::new(),
-            last_reference: 0,
-            memory: Memory::default(),
-            seen_stop: 0,
-            frame_keys: HashMap::new(),
+            shown: Shown::default(),
             makers: HashMap::new(),
             monitors: HashMap::new(),
             leaving: false,

@@ -1,5 +1,7 @@
 //! What is inside values and scopes, and giving it another value.
 
+use std::sync::atomic::Ordering::SeqCst;
+
 use adzeman_core::host::{self, EventKind, HostView as _};
 use adzeman_core::path::{Notation, Path, Segment};
 use adzeman_core::path::{Root, TreePath};
@@ -11,9 +13,6 @@ use super::inspect::page;
 use super::{Session, SessionError, convert};
 use crate::lane::{LocalContext, SafePoint};
 use crate::state::standing::RunState;
-
-/// References that are kept at one time; beyond it, those given so far become stale.
-const MOST_REFERENCES: usize = 200_000;
 
 /// What is asked for behind a `variablesReference`.
 #[derive(Debug, Clone)]
@@ -51,38 +50,14 @@ pub(super) fn base(format: Option<&ValueFormat>) -> u32 {
 }
 
 impl Session {
-    /// A number for what is inside a value.
-    pub(super) fn refer(&mut self, reference: Reference) -> i64 {
-        if self.references.len() >= MOST_REFERENCES {
-            self.references.clear();
-        }
-        self.last_reference += 1;
-        self.references.insert(self.last_reference, reference);
-        self.last_reference
-    }
-
-    fn reference(&self, number: i64) -> Result<Reference, SessionError> {
-        self.references.get(&number).cloned().ok_or(SessionError::StaleReference(number))
-    }
-
     /// Takes notice of a stop that began since the last time: values are compared with what was shown before it.
     pub(super) fn notice_stop(&mut self) {
-        let stop = self.host.stops.load(std::sync::atomic::Ordering::SeqCst);
-        if stop != self.seen_stop {
-            self.seen_stop = stop;
-            self.memory.next_stop();
-            self.frame_keys.clear();
-        }
-    }
-
-    /// What tells a frame's function from others at later stops.
-    pub(super) fn frame_key(&self, frame: i64) -> String {
-        self.frame_keys.get(&frame).cloned().unwrap_or_else(|| format!("frame {frame}"))
+        self.shown.notice_stop(self.host.stops.load(SeqCst));
     }
 
     pub(super) fn variables(&mut self, arguments: &VariablesArguments) -> Result<VariablesBody, SessionError> {
         self.notice_stop();
-        let parent = self.reference(arguments.variables_reference)?;
+        let parent = self.shown.reference(arguments.variables_reference)?;
         let context = self.context(parent.context)?;
         let page = page(arguments.start, arguments.count);
         let part = match arguments.filter.as_deref() {
@@ -108,7 +83,7 @@ impl Session {
 
     fn variable(&mut self, parent: &Reference, variable: Variable, base: u32, notation: Notation) -> types::Variable {
         let key = format!("{}\u{1}{}", parent.key, variable.name);
-        let before = self.memory.compare(&key, &variable.value);
+        let before = self.shown.compare(&key, &variable.value);
         let (indexed_variables, named_variables) = convert::counts(variable.value.children.as_ref());
         let expression = variable.evaluate_name.as_deref().and_then(|own| behind(parent.name.as_deref(), own));
         let inside = match (variable.nature, &expression) {
@@ -120,8 +95,9 @@ impl Session {
             Some(levels) => format!("{} (itself, {levels} up)", variable.value.in_base(base)),
             None => variable.value.in_base(base),
         };
-        let variables_reference = inside
-            .map_or(0, |inside| self.refer(Reference { inside, name: expression.clone(), key, ..parent.clone() }));
+        let variables_reference = inside.map_or(0, |inside| {
+            self.shown.refer(Reference { inside, name: expression.clone(), key, ..parent.clone() })
+        });
         types::Variable {
             presentation_hint: convert::hint(&variable, facts.read_only),
             name: variable.name,
@@ -178,7 +154,8 @@ impl Session {
     }
 
     pub(super) fn set_variable(&mut self, arguments: SetVariableArguments) -> Result<ValueBody, SessionError> {
-        let Reference { context, frame, inside, name: parent, .. } = self.reference(arguments.variables_reference)?;
+        let Reference { context, frame, inside, name: parent, .. } =
+            self.shown.reference(arguments.variables_reference)?;
         let context = self.context(context)?;
         let is_stopped = context.standing.state() == RunState::Stopped;
         let SetVariableArguments { name, value, .. } = arguments;
@@ -220,7 +197,8 @@ impl Session {
         ValueBody {
             result: Some(result),
             type_name: Some(value.type_name),
-            variables_reference: inside.map_or(0, |inside| self.refer(Reference { context, frame, inside, name, key })),
+            variables_reference: inside
+                .map_or(0, |inside| self.shown.refer(Reference { context, frame, inside, name, key })),
             indexed_variables,
             named_variables,
             ..ValueBody::default()
@@ -236,7 +214,7 @@ impl Session {
     ) -> Result<Named, SessionError> {
         let Some(reference) = reference.filter(|reference| *reference > 0) else { return Ok(Named::Text(name)) };
         let accessor = if name.starts_with('[') { name.clone() } else { format!(".{name}") };
-        Ok(match self.reference(reference)? {
+        Ok(match self.shown.reference(reference)? {
             Reference { inside: Behind::Value(Expand::Tree(place)), .. } => {
                 Named::Host(place.join(segment(&name, notation)))
             }
