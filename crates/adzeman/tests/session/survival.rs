@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 use adzeman::core::engine::Need;
 use adzeman::core::engine::{Engine, EngineContext, Interrupt, Syntax};
+use adzeman::discovery::Announcement;
 use adzeman::{ContextHandle, Host, Listen, LuaContext};
 use serde_json::{Value as Json, json};
 
@@ -410,7 +411,9 @@ fn who_is_turned_away_is_told_why_and_the_owner_always_gets_in() {
     #[cfg(unix)]
     {
         let announced = adzeman::discovery::announced().unwrap();
-        let own = announced.iter().find(|found| found.announcement.address == Some(address)).unwrap();
+        // The port may have been that of a host of another process, which has gone without a word.
+        let is_own = |note: &Announcement| note.process_id == std::process::id() && note.address == Some(address);
+        let own = announced.iter().find(|found| is_own(&found.announcement)).unwrap();
         let adzeman::discovery::Connection::Local(_) = own.connect().unwrap() else { panic!("by the local socket") };
     }
     let (reader, writer) = host.host.connect().unwrap();
