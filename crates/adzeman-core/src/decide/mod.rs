@@ -261,7 +261,7 @@ impl Decider {
         let mut decision = Decision::default();
         let hit = hit(std::iter::once(sited), moment, engine, &mut decision.said);
         let id = sited.breakpoint.id;
-        keep(&mut decision.reason, hit, |_| Reason::Changed { id, change });
+        keep(&mut decision.reason, hit, |_| Reason::Changed { id, change: Box::new(change) });
         self.settle(decision)
     }
 
@@ -314,7 +314,7 @@ impl Decider {
             let at = Moment { place: before, ..moment };
             let hit = hit(std::iter::once(sited), at, engine, said);
             let change = Change { target: shown.clone(), before: was, now, place: before, after: None };
-            keep(&mut reason, hit, |_| Reason::Changed { id: sited.breakpoint.id, change });
+            keep(&mut reason, hit, |_| Reason::Changed { id: sited.breakpoint.id, change: Box::new(change) });
         }
         reason
     }

@@ -51,7 +51,7 @@ pub enum Reason {
         /// The breakpoint.
         id: BreakpointId,
         /// What changed.
-        change: Change,
+        change: Box<Change>,
     },
     /// A statement is reached that uses a value; it has not run yet.
     Used {
