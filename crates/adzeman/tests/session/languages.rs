@@ -2,6 +2,7 @@
 
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::mpsc;
 use std::thread::{self, JoinHandle};
 
 use adzeman::core::engine::{Interrupt, Syntax};
@@ -45,6 +46,7 @@ impl Interrupt for NoInterrupt {
 /// A thread that loads a program and a script, waits for a client, and runs the program, then the script.
 fn host_of_two() -> (Host, JoinHandle<i64>) {
     let host = Host::builder("test").start(Listen::ANY_PORT).unwrap();
+    let (loaded, all_loaded) = mpsc::channel();
     let running = thread::spawn({
         let host = host.clone();
         move || {
@@ -59,11 +61,13 @@ fn host_of_two() -> (Host, JoinHandle<i64>) {
             let scripts = LuaContext::attach(&host, &lua, "scripts").unwrap();
             let body = scripts.load("toll.lua", SCRIPT).unwrap();
             let waits = lua.load("adzeman.wait(20)").into_function().unwrap();
+            loaded.send(()).unwrap();
             waits.call::<()>(()).unwrap();
             engine.call("main");
             body.call::<i64>(()).unwrap()
         }
     });
+    all_loaded.recv().unwrap();
     (host, running)
 }
 
