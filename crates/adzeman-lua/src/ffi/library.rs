@@ -72,7 +72,7 @@ fn natives() -> &'static HashMap<usize, Native> {
             }
             ffi::lua_close(raw);
         }
-        let own = super::natives::own();
+        let own = super::natives::own().chain(super::offered::own());
         found.extend(own.map(|(name, address)| {
             let is_wrapped = name.starts_with("a function of");
             (address, Native { effect: if is_wrapped { Effect::RunsThread } else { effect_of(&name) }, name })
@@ -137,6 +137,7 @@ mod tests {
     fn the_library_is_known_by_its_addresses() {
         let of = |name: &str| natives().values().find(|native| native.name == name).map(|native| native.effect);
         assert_eq!(of("string.rep"), Some(Effect::Plain));
+        assert_eq!(of("adzeman.wait"), Some(Effect::Plain));
         assert_eq!(of("os.exit"), Some(Effect::Exits));
         assert_eq!(of("collectgarbage"), Some(Effect::Collector));
         assert_eq!(of("setmetatable"), Some(Effect::SetsMetatable));

@@ -19,6 +19,13 @@ pub(crate) const OFFERED: &str = "adzeman";
 /// Its functions, by their names.
 const FUNCTIONS: [(&CStr, ffi::lua_CFunction); 3] = [(c"stop", stop), (c"wait", wait), (c"say", say)];
 
+/// All of this, by the names that scripts know it by. What `print` replaces is a call of its own.
+pub(super) fn own() -> impl Iterator<Item = (String, usize)> {
+    let functions =
+        FUNCTIONS.map(|(name, function)| (format!("{OFFERED}.{}", name.to_string_lossy()), function as usize));
+    functions.into_iter().chain([("print".to_owned(), print as *const () as usize)])
+}
+
 /// How long `adzeman.wait()` waits without a number of seconds.
 const WAIT_FOR: f64 = 60.0;
 
