@@ -90,7 +90,8 @@ fn open<'a>(reached: Reached, opening: Opening, printer: &'a Printer) -> Result<
     let kept = session.set_kept()?;
     session.ready()?;
     printer.report(None, &session.greeting(kept));
-    session.compare_sources()?;
+    let compared = session.compare_sources();
+    session.tell_failure(compared)?;
     Ok(session)
 }
 

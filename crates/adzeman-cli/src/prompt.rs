@@ -52,8 +52,7 @@ fn ask(
     shared: &Rc<RefCell<&mut Session<'_>>>,
 ) -> Result<(), CliError> {
     loop {
-        shared.borrow_mut().take_waiting()?;
-        shared.borrow_mut().show_unseen()?;
+        shared.borrow_mut().catch_up()?;
         let prompt = shared.borrow().prompt();
         let onlooker = editor.create_external_printer().ok().map(|printer| onlooker(printer));
         shared.borrow().client.set_onlooker(onlooker);

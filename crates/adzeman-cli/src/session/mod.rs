@@ -294,6 +294,22 @@ impl<'a> Session<'a> {
         self.hear_of_stops()
     }
 
+    /// Takes in, and tells, what has happened since the person was asked last.
+    pub(crate) fn catch_up(&mut self) -> Result<(), CliError> {
+        let heard = self.take_waiting().and_then(|()| self.show_unseen());
+        self.tell_failure(heard)
+    }
+
+    /// Tells what came of something that nobody typed, so that Ctrl-C there gives the prompt back, as anywhere. What ends the
+    /// session is handed on.
+    pub(crate) fn tell_failure(&self, outcome: Result<(), CliError>) -> Result<(), CliError> {
+        match outcome {
+            Err(error) if !error.is_final() => self.printer.error(None, &error),
+            other => return other,
+        }
+        Ok(())
+    }
+
     /// What there is to say after attaching, with `kept` breakpoints of the project file.
     pub(crate) fn greeting(&self, kept: usize) -> Report {
         let event_name = |event: &serde_json::Value| event["name"].as_str().unwrap_or_default().to_owned();
