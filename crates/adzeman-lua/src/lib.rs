@@ -86,6 +86,7 @@ use serde::Serialize;
 use crate::context::{Context, View};
 use crate::ffi::bounds::Progress;
 use crate::ffi::interrupt;
+use crate::ffi::watch::Attendant as _;
 
 pub use error::LuaError;
 pub use ffi::lua_of;

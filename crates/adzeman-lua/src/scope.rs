@@ -50,9 +50,6 @@ pub(crate) enum Place {
     Global,
 }
 
-/// The trees of the host's data, which have names of their own.
-pub(crate) const ROOTS: [Root; 2] = [Root::Host, Root::Event];
-
 /// Where a name is that a script uses in a frame.
 pub(crate) fn place_of(target: Option<Target>, name: &str) -> Place {
     let in_frame = target.and_then(|target| {
@@ -69,7 +66,7 @@ pub(crate) fn place_of(target: Option<Target>, name: &str) -> Place {
 /// When the state has no memory left.
 pub(crate) fn prepare(main: State) -> Result<(), EngineError> {
     main.push_table()?;
-    for (number, root) in (1..).zip(ROOTS) {
+    for (number, root) in (1..).zip(Root::ALL) {
         main.push_integer(number);
         main.push_bytes(root.name().as_bytes())?;
         main.raw_set(-3)?;
@@ -81,7 +78,7 @@ pub(crate) fn prepare(main: State) -> Result<(), EngineError> {
 pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool {
     let top = main.top();
     push_globals_at(main, target);
-    let pushed = match ROOTS.iter().position(|root| root.name() == name) {
+    let pushed = match Root::ALL.iter().position(|root| root.name() == name) {
         Some(number) => {
             // Asked for by every condition on an event: its text is at hand.
             main.push_slot(Slot::RootNames);

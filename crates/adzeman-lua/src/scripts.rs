@@ -99,10 +99,12 @@ impl Scripts {
     /// the chunk name itself.
     fn learn(&self, state: State) -> Option<SourceId> {
         let chunk_name = state.function_info(-1).chunk_name;
-        if is_evaluated(chunk_name.as_bytes()) || self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes()) {
-            return None;
-        }
-        self.take(&chunk_name, &state.dump(-1))
+        if self.is_new(&chunk_name) { self.take(&chunk_name, &state.dump(-1)) } else { None }
+    }
+
+    /// Whether a chunk is a script's that nobody reported.
+    fn is_new(&self, chunk_name: &str) -> bool {
+        !is_evaluated(chunk_name.as_bytes()) && !self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes())
     }
 
     /// Takes a chunk that nobody reported.
@@ -121,10 +123,8 @@ impl Scripts {
         let mut show = |state: State, kind: Type| match kind {
             Type::Function => {
                 let info = state.function_info(-1);
-                let is_known = is_evaluated(info.chunk_name.as_bytes())
-                    || self.by_chunk_name.borrow().contains_key(info.chunk_name.as_bytes());
                 let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
-                if !is_known && is_better {
+                if is_better && self.is_new(&info.chunk_name) {
                     unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));
                 }
             }

@@ -63,7 +63,7 @@ impl Modules {
                     module.children.insert(name.clone());
                     inner.push((name, held.content.as_ref().map(|(_, items)| items)));
                 }
-                Item::Use(held) => module.import(&held.tree, &[], &matches!(held.vis, syn::Visibility::Inherited)),
+                Item::Use(held) => module.import(&held.tree, &[], matches!(held.vis, syn::Visibility::Inherited)),
                 other => module.define(other),
             }
         }
@@ -97,19 +97,19 @@ impl Module {
     }
 
     /// Takes what an import names. One that only hands on, by `pub`, is no use of its own.
-    fn import(&mut self, tree: &UseTree, before: &[String], is_own: &bool) {
+    fn import(&mut self, tree: &UseTree, before: &[String], is_own: bool) {
         let with = |name: String| [before, &[name]].concat();
         match tree {
             UseTree::Path(path) => self.import(&path.tree, &with(path.ident.to_string()), is_own),
             UseTree::Group(group) => group.items.iter().for_each(|tree| self.import(tree, before, is_own)),
             UseTree::Glob(_) => {
                 self.globs.push(before.to_vec());
-                if *is_own {
+                if is_own {
                     self.used.insert(before.to_vec());
                 }
             }
-            UseTree::Name(name) => self.alias(name.ident.to_string(), &name.ident.to_string(), before, *is_own),
-            UseTree::Rename(name) => self.alias(name.rename.to_string(), &name.ident.to_string(), before, *is_own),
+            UseTree::Name(name) => self.alias(name.ident.to_string(), &name.ident.to_string(), before, is_own),
+            UseTree::Rename(name) => self.alias(name.rename.to_string(), &name.ident.to_string(), before, is_own),
         }
     }
 
@@ -168,7 +168,7 @@ impl<'ast> Visit<'ast> for Paths<'_> {
 
     fn visit_item_use(&mut self, held: &'ast syn::ItemUse) {
         // Inside a function: seen as one of the module.
-        self.module.import(&held.tree, &[], &true);
+        self.module.import(&held.tree, &[], true);
     }
 
     fn visit_macro(&mut self, held: &'ast syn::Macro) {

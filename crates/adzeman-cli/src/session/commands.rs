@@ -147,9 +147,8 @@ impl Session<'_> {
 
     fn take_over(&mut self) -> Result<Report, CliError> {
         let role: RoleBody = self.client.request(extra::TAKE_OVER, &json!({}))?;
-        self.role.controls = role.role == "control";
-        self.role.controlled_by.clone_from(&role.controlled_by);
-        Ok(Report::Role { controls: self.role.controls, controlled_by: role.controlled_by })
+        self.role = role.into();
+        Ok(Report::Role { controls: self.role.controls, controlled_by: self.role.controlled_by.clone() })
     }
 
     /// Says how much evaluations may take, from now on.

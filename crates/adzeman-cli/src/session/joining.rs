@@ -82,7 +82,7 @@ impl Session<'_> {
         let (client, host, role) = open(reached, &self.origin.manner, self.breakpoints.armed, &self.files.library)?;
         self.client = client;
         self.host = host;
-        self.role = role.into();
+        self.role = role;
         self.forget_stop();
         self.at.selected = None;
         self.refresh_contexts()?;

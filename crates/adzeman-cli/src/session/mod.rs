@@ -221,7 +221,7 @@ fn open(
     manner: &Manner,
     armed: bool,
     library: &LibraryArguments,
-) -> Result<(Client, HostBody, RoleBody), CliError> {
+) -> Result<(Client, HostBody, WhoControls), CliError> {
     let (address, token) = (reached.how, reached.token);
     let mut client = Client::over(reached.connection, &reached.target)?;
     let not_a_host = |error: CliError| match error {
@@ -246,14 +246,13 @@ fn open(
         take_over: manner.take_over.then_some(true),
         keep_stop_seconds: manner.follow.then_some(KEPT_STOP_SECONDS),
     };
-    let role: RoleBody = client.request("attach", &arguments)?;
+    let role: WhoControls = client.request::<_, RoleBody>("attach", &arguments)?.into();
     client.wait_for("initialized", HELLO_WITHIN)?;
-    let controls = role.role == "control";
-    if !armed && controls {
+    if !armed && role.controls {
         let _: serde_json::Value = client.request(extra::ARMED, &ArmedArguments { armed })?;
     }
     let has_library = !library.paths.is_empty() || library.own.as_ref().is_some_and(|own| !own.is_empty());
-    if has_library && controls {
+    if has_library && role.controls {
         let _: serde_json::Value = client.request(extra::LIBRARY, library)?;
     }
     let host: HostBody = client.request(extra::HOST, &json!({}))?;
@@ -281,7 +280,7 @@ impl<'a> Session<'a> {
             files: Files { project, library, paths, stale: HashMap::new() },
             call: None,
             patience,
-            role: role.into(),
+            role,
             origin: Origin { manner, target, how, owned: None },
         };
         session.refresh_contexts()?;

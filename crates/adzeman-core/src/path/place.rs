@@ -12,6 +12,15 @@ pub enum Root {
 }
 
 impl Root {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Host, Self::Event];
+
+    /// The one with this name.
+    #[must_use]
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|root| root.name() == name)
+    }
+
     /// The name it has in expressions.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -36,8 +45,7 @@ impl TreePath {
     #[must_use]
     pub fn of(path: &Path) -> Option<Self> {
         let (name, path) = path.split_name()?;
-        let root = [Root::Host, Root::Event].into_iter().find(|root| root.name() == name)?;
-        Some(Self { root, path })
+        Some(Self { root: Root::named(name)?, path })
     }
 
     /// One step further.

@@ -14,15 +14,6 @@ use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::state::State;
 use crate::ffi::watch::Attendant;
 
-impl Context {
-    /// Where the script is that called the native function which runs.
-    fn caller(&self, state: State) -> Option<(SourceId, Line)> {
-        let caller = state.level(1)?;
-        let line = Line::new(caller.info().current_line?)?;
-        Some((self.source_of(state, &caller)?, line))
-    }
-}
-
 impl Attendant for Context {
     fn is_attached(&self) -> bool {
         self.supervisor.is_attached()
@@ -164,6 +155,13 @@ impl Attendant for Context {
 }
 
 impl Context {
+    /// Where the script is that called the native function which runs.
+    fn caller(&self, state: State) -> Option<(SourceId, Line)> {
+        let caller = state.level(1)?;
+        let line = Line::new(caller.info().current_line?)?;
+        Some((self.source_of(state, &caller)?, line))
+    }
+
     /// The body, where a line is of interest whatever the conditions there say, and a filter may hold its report back.
     fn held_back(&self, activation: &Activation, line: Line) -> Option<usize> {
         let is_of_interest = self.watch.covers_every_line() || self.watch.wants_attention();

@@ -227,11 +227,6 @@ impl Context {
     pub(crate) fn discover(&self) {
         self.scripts.discover(self.main).into_iter().for_each(|id| self.arm_anew(id));
     }
-
-    /// The function on top as compiled code, as it was loaded, whatever body it has now.
-    pub(crate) fn dump(&self, state: State, strips: bool) -> Vec<u8> {
-        self.arms.dump(state, strips)
-    }
 }
 
 /// Makes the tables that a state keeps for this crate.

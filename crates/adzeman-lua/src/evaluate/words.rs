@@ -39,16 +39,17 @@ pub(super) fn tidy(error: EngineError) -> EngineError {
 pub(super) const EXPRESSION: &CStr = c"=expression";
 pub(super) const CONDITION: &CStr = c"=condition";
 pub(super) const STATEMENT: &CStr = c"=statement";
+const EVALUATED: [&CStr; 3] = [EXPRESSION, CONDITION, STATEMENT];
 
 /// Whether a chunk of this name was evaluated.
 pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
-    [EXPRESSION, CONDITION, STATEMENT].iter().any(|name| name.to_bytes() == chunk_name)
+    EVALUATED.iter().any(|name| name.to_bytes() == chunk_name)
 }
 
 /// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.
 fn strip_position(text: &str) -> &str {
-    let prefixes = ["expression:", "condition:", "statement:"];
-    let behind = prefixes.iter().find_map(|prefix| text.strip_prefix(prefix));
+    let name = |chunk_name: &'static CStr| chunk_name.to_str().ok()?.strip_prefix('=');
+    let behind = EVALUATED.into_iter().filter_map(name).find_map(|name| text.strip_prefix(name)?.strip_prefix(':'));
     let split = behind.and_then(|behind| behind.split_once(": "));
     split.filter(|(line, _)| line.parse::<u32>().is_ok()).map_or(text, |(_, message)| message)
 }

@@ -141,11 +141,13 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     }
 }
 
-/// Runs `work`; a fault in it must not reach Lua.
-pub(super) fn caught(work: impl FnOnce()) {
-    if catch_unwind(AssertUnwindSafe(work)).is_err() {
+/// Runs `work`; a fault in it must not reach Lua, and comes to nothing.
+pub(super) fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
+    let outcome = catch_unwind(AssertUnwindSafe(work));
+    if outcome.is_err() {
         tracing::error!("a fault inside the debugger was caught; the script goes on");
     }
+    outcome.ok()
 }
 
 /// # Safety

@@ -9,6 +9,7 @@ use std::sync::OnceLock;
 
 use mlua::ffi;
 
+use super::apart::in_new_state;
 use super::layout;
 
 /// Bytes of the record that all threads of a state share that are looked at; it is far longer in every version.
@@ -44,21 +45,17 @@ fn internals() -> &'static Internals {
         if !layout::is_known() {
             return Internals::default();
         }
-        // SAFETY: the state is made, used and closed here, on one thread.
-        let found = unsafe {
-            let raw = ffi::luaL_newstate();
-            if raw.is_null() {
-                return Internals::default();
-            }
-            let found = Internals {
+        // SAFETY: the state is used here alone, on one thread.
+        let found = in_new_state(|state| unsafe {
+            let raw = state.raw();
+            Internals {
                 error_handler: find_error_handler(raw),
                 allows_hook: find_allows_hook(raw),
                 collector_stop: find_collector_stop(raw),
                 objects: find_objects(raw),
-            };
-            ffi::lua_close(raw);
-            found
-        };
+            }
+        });
+        let Some(found) = found else { return Internals::default() };
         let is_whole = found.error_handler.is_some()
             && found.allows_hook.is_some()
             && found.collector_stop.is_some()

@@ -11,6 +11,8 @@ use std::{mem, ptr};
 
 use mlua::ffi;
 
+use super::apart::in_new_state;
+
 /// `CallInfo.func`, pointing to the value that holds the function.
 const FUNCTION_OF_CALL: usize = 0;
 /// The tag of that value, behind its eight bytes.
@@ -239,13 +241,9 @@ pub(crate) fn is_known() -> bool {
             return false;
         }
         let script = c"local function one(x)\n  return x\nend\n\n\nlocal function two(x, y, ...)\n  local z = one(x)\n  return z\nend\nlocal function three() return two(1, 2, 3) end\nthree() return (two(native(one(5)))) + three()";
-        // SAFETY: the state is made, used and closed here, on one thread; what is loaded runs under `lua_pcall`, and the
-        // hook only reads.
-        let known = unsafe {
-            let raw = ffi::luaL_newstate();
-            if raw.is_null() {
-                return false;
-            }
+        // SAFETY: the state is used here alone, on one thread; what is loaded runs under `lua_pcall`, and the hook only reads.
+        let known = in_new_state(|state| unsafe {
+            let raw = state.raw();
             ffi::lua_pushcfunction(raw, native);
             ffi::lua_setglobal(raw, c"native".as_ptr());
             ffi::lua_sethook(raw, Some(compare), ffi::LUA_MASKCALL, 0);
@@ -256,10 +254,10 @@ pub(crate) fn is_known() -> bool {
             ffi::lua_sethook(raw, None, 0, 0);
             // What lies behind a call is read only where every call was what it should be.
             let agreed = ran && script >= 8 && native >= 1 && differed == 0 && !keeps_hooks_off(raw);
-            let known = agreed && threads_share(raw) && prototypes_are_as_dumped(raw);
-            ffi::lua_close(raw);
-            known
-        };
+            agreed && threads_share(raw) && prototypes_are_as_dumped(raw)
+        });
+        // Without memory for a state nothing is known, and nothing is said of the engine.
+        let Some(known) = known else { return false };
         if !known {
             tracing::info!("the engine's records are not known: breakpoints are watched for in every function");
         }
@@ -272,17 +270,13 @@ pub(crate) fn is_known() -> bool {
 /// # Safety
 /// `raw` is a live thread of this OS thread.
 unsafe fn threads_share(raw: *mut ffi::lua_State) -> bool {
-    // SAFETY: given by the caller; a thread is far longer than the offset read. The other state is closed here.
-    unsafe {
-        let other = ffi::luaL_newstate();
-        if other.is_null() {
-            return false;
-        }
+    // SAFETY: given by the caller; a thread is far longer than the offset read.
+    let shares = in_new_state(|other| unsafe {
         let sibling = ffi::lua_newthread(raw);
-        let [own, siblings, others] = [raw, sibling, other].map(|thread| state_of(thread));
-        ffi::lua_close(other);
+        let [own, siblings, others] = [raw, sibling, other.raw()].map(|thread| state_of(thread));
         own != 0 && own % 8 == 0 && own == siblings && own != others
-    }
+    });
+    shares == Some(true)
 }
 
 /// Whether a small function has the members that it must have: of one function inside, on line 2, that captures one

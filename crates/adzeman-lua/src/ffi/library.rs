@@ -7,6 +7,7 @@ use std::sync::OnceLock;
 
 use mlua::ffi;
 
+use super::apart::in_new_state;
 use super::guard;
 
 /// What calling a function may lead to.
@@ -59,18 +60,17 @@ fn natives() -> &'static HashMap<usize, Native> {
     static FOUND: OnceLock<HashMap<usize, Native>> = OnceLock::new();
     FOUND.get_or_init(|| {
         let mut found = HashMap::new();
-        // SAFETY: the state is made, used and closed here, on one thread.
-        unsafe {
-            let raw = ffi::luaL_newstate();
-            if raw.is_null() {
-                return found;
-            }
+        // SAFETY: the state is used here alone, on one thread.
+        let opened = in_new_state(|state| unsafe {
+            let raw = state.raw();
             // As `lua_pcall` of a native function, so that a want of memory raises nothing here.
             ffi::lua_pushcfunction(raw, open);
             if ffi::lua_pcall(raw, 0, 1, 0) == ffi::LUA_OK {
                 add_table(raw, "", 2, &mut found);
             }
-            ffi::lua_close(raw);
+        });
+        if opened.is_none() {
+            return found;
         }
         let own = super::natives::own().chain(super::offered::own());
         found.extend(own.map(|(name, address)| {

@@ -6,14 +6,14 @@
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
 
 use std::ffi::{CStr, c_int};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
-use super::hook::watch_of;
+use super::apart::in_new_state;
+use super::hook::{self, watch_of};
 use super::own_hooks;
 use super::state::{State, Type};
 use super::watch::Watch;
@@ -53,21 +53,17 @@ struct Originals {
 fn originals() -> &'static Originals {
     static FOUND: OnceLock<Originals> = OnceLock::new();
     FOUND.get_or_init(|| {
-        // SAFETY: the state is made, used and closed here, on one thread.
-        unsafe {
-            let raw = ffi::luaL_newstate();
-            if raw.is_null() {
-                return Originals { replaced: [0; REPLACED.len()], traceback: 0 };
-            }
+        // SAFETY: the state is used here alone, on one thread.
+        let found = in_new_state(|state| unsafe {
+            let raw = state.raw();
             ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
             ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
             ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
             let replaced = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
-            let found = Originals { replaced, traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1) };
-            ffi::lua_close(raw);
-            found
-        }
+            Originals { replaced, traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1) }
+        });
+        found.unwrap_or(Originals { replaced: [0; REPLACED.len()], traceback: 0 })
     })
 }
 
@@ -216,10 +212,7 @@ unsafe fn report(raw: *mut ffi::lua_State, failed: *mut ffi::lua_State, levels: 
     // SAFETY: given by the caller.
     let (watch, failed) = unsafe { (reporting(raw), State::new(failed)) };
     if let Some(watch) = watch {
-        let outcome = catch_unwind(AssertUnwindSafe(|| watch.told(|told| told.raised(failed, levels, caught))));
-        if outcome.is_err() {
-            tracing::error!("a fault inside the debugger was caught; the script goes on");
-        }
+        hook::caught(|| watch.told(|told| told.raised(failed, levels, caught)));
     }
 }
 

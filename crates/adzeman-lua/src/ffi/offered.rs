@@ -2,14 +2,13 @@
 //! All of it stays when nobody watches any more, and does nothing but what it did before then.
 
 use std::ffi::{CStr, c_int};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
-use super::hook::watch_of;
+use super::hook::{caught, watch_of};
 use super::state::State;
 use super::watch::Attendant;
 
@@ -79,11 +78,7 @@ unsafe extern "C-unwind" fn take_over_print(raw: *mut ffi::lua_State) -> c_int {
 unsafe fn ask<T>(raw: *mut ffi::lua_State, ask: impl FnOnce(&dyn Attendant, State) -> T) -> Option<T> {
     // SAFETY: given by the caller.
     let (watch, state) = unsafe { (watch_of(raw)?, State::new(raw)) };
-    let asked = catch_unwind(AssertUnwindSafe(|| watch.told(|told| ask(told, state))));
-    if asked.is_err() {
-        tracing::error!("a fault inside the debugger was caught; the script goes on");
-    }
-    asked.ok().flatten()
+    caught(|| watch.told(|told| ask(told, state))).flatten()
 }
 
 unsafe extern "C-unwind" fn stop(raw: *mut ffi::lua_State) -> c_int {

@@ -12,18 +12,17 @@ use crate::scope::{Target, is_known_name};
 impl Shown {
     /// The place in the host's data that a path stands for, if it does: names that scripts made come first.
     pub(crate) fn tree_place(&self, target: Option<Target>, path: &Path) -> Option<TreePath> {
-        let (name, rest) = path.split_name()?;
-        let root = self.tree_named(name)?;
-        (!is_known_name(self.main, target, name)).then_some(TreePath { root, path: rest })
+        let place = TreePath::of(path).filter(|place| self.is_there(place.root))?;
+        (!is_known_name(self.main, target, place.root.name())).then_some(place)
     }
 
     /// The tree of the host's data that a name stands for, unless scripts have another meaning for it.
     pub(crate) fn tree_named(&self, name: &str) -> Option<Root> {
-        match name {
-            "host" => Some(Root::Host),
-            "event" if self.host().has_event() => Some(Root::Event),
-            _ => None,
-        }
+        Root::named(name).filter(|root| self.is_there(*root))
+    }
+
+    fn is_there(&self, root: Root) -> bool {
+        root == Root::Host || self.host().has_event()
     }
 }
 

@@ -9,8 +9,8 @@ use adzeman_core::decide::Reason;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::{Step, StepKind};
 
-use super::Lane;
 use super::context::LocalContext;
+use super::{AtLine, Lane};
 use crate::state::clients::Client;
 use crate::state::notice::Notice;
 use crate::state::standing::Outer;
@@ -115,7 +115,7 @@ impl LocalContext {
             let has_pump = lane.pump.borrow().is_some();
             let wait = if has_pump { PUMP_INTERVAL } else { IDLE_INTERVAL };
             match lane.mailbox.recv_timeout(wait) {
-                Ok(mail) => lane.serve(mail, Some((self, &mut *engine, hold))),
+                Ok(mail) => lane.serve(mail, Some(AtLine { context: self, engine: &mut *engine, hold: Some(hold) })),
                 Err(_) => lane.run_pump(),
             }
         }

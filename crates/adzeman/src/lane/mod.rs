@@ -123,36 +123,25 @@ impl Lane {
     fn serve_at_line(&self, context: &LocalContext, engine: &mut dyn Engine) {
         *self.when.borrow_mut() = Some("while a script runs".to_owned());
         while let Ok(mail) = self.mailbox.try_recv() {
-            self.quietly(|| {
-                if mail.context != context.link.id {
-                    self.serve(mail, None);
-                } else if mail.ticket.start() {
-                    engine.allow(Some(self.host.limits().for_aside(mail.ticket.cancel.clone())));
-                    survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold: None });
-                    engine.allow(None);
-                }
-            });
+            self.quietly(|| self.serve(mail, Some(AtLine { context, engine: &mut *engine, hold: None })));
         }
     }
 
-    /// Does one job. `held` is the context whose line is held, with its engine at that line.
-    pub(crate) fn serve(&self, mail: Mail, held: Option<(&LocalContext, &mut dyn Engine, &Hold)>) {
+    /// Does one job; `at` is the line of a script that this thread is at.
+    pub(crate) fn serve(&self, mail: Mail, at: Option<AtLine<'_>>) {
         if !mail.ticket.start() {
             return;
         }
         // A person who looks at a stop waits for what they asked; while scripts run, the host does.
-        let limits = self.host.limits();
-        let cancel = mail.ticket.cancel.clone();
-        let allowance = if held.is_some() { limits.for_asked(cancel) } else { limits.for_aside(cancel) };
-        let hold = match held {
-            Some((context, engine, hold)) if context.link.id == mail.context => {
-                engine.allow(Some(allowance));
-                survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold: Some(hold) });
-                engine.allow(None);
-                return;
-            }
-            held => held.map(|(_, _, hold)| hold),
-        };
+        let hold = at.as_ref().and_then(|at| at.hold);
+        let (limits, cancel) = (self.host.limits(), mail.ticket.cancel.clone());
+        let allowance = if hold.is_some() { limits.for_asked(cancel) } else { limits.for_aside(cancel) };
+        if let Some(AtLine { context, engine, .. }) = at.filter(|at| at.context.link.id == mail.context) {
+            engine.allow(Some(allowance));
+            survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold });
+            engine.allow(None);
+            return;
+        }
         let context = self.contexts.borrow().iter().find(|context| context.link.id == mail.context).cloned();
         let Some(context) = context else { return };
         let mut work = Some(mail.work);
@@ -163,6 +152,14 @@ impl Lane {
             }
         });
     }
+}
+
+/// A line of a script, while the thread of its context is at it.
+pub(crate) struct AtLine<'a> {
+    pub(crate) context: &'a LocalContext,
+    pub(crate) engine: &'a mut dyn Engine,
+    /// The stop that holds it there, if one does.
+    pub(crate) hold: Option<&'a Hold>,
 }
 
 /// Does a job; a fault in it ends the job and not the stop, or the host.

@@ -27,7 +27,7 @@ const SERVED_WITHIN: Duration = Duration::from_millis(250);
 /// What an evaluation is in, where that has no name.
 pub(crate) const UNNAMED: &str = "a function that is not the script's";
 /// What a script is in that the engine does not interrupt.
-pub(crate) const FINALIZER: &str = "a finalizer of the script";
+const FINALIZER: &str = "a finalizer of the script";
 
 /// The script itself, that is to pause: no evaluation has this number.
 const SCRIPT: u64 = 0;
@@ -110,7 +110,7 @@ fn look(host: &HostState, context: &ContextLink, seen: &mut HashMap<i64, Seen>) 
         return;
     }
     let (who, place) = match now.number {
-        SCRIPT => ("the script", stuck_in(context)),
+        SCRIPT => ("the script", context.inside().and_then(stuck_in)),
         _ => ("an evaluation", Some(now.native)),
     };
     if let Some(native) = place {
@@ -124,9 +124,10 @@ fn to_pause(context: &ContextLink) -> Option<UnderWay> {
     context.is_to_pause().then_some(UnderWay { number: SCRIPT, time: None, is_cancelled: true, native: None })
 }
 
-/// What keeps a script from pausing, and its name as far as it has one; nothing where the host does something else meanwhile.
-fn stuck_in(context: &ContextLink) -> Option<Option<String>> {
-    match context.inside()? {
+/// What keeps a script that is in this from coming to a line, and its name as far as it has one; nothing where nothing does, or
+/// the host does something else meanwhile.
+pub(crate) fn stuck_in(inside: Inside) -> Option<Option<String>> {
+    match inside {
         Inside::Native(native) => Some(native),
         Inside::Finalizer => Some(Some(FINALIZER.to_owned())),
         Inside::Script | Inside::Host => None,

@@ -7,7 +7,7 @@ use adzeman_core::evaluation::{Cancel, Inside};
 use crossbeam_channel::{RecvTimeoutError, bounded};
 
 use super::{Session, SessionError};
-use crate::lane::watchdog::{FINALIZER, UNNAMED};
+use crate::lane::watchdog::{UNNAMED, stuck_in};
 use crate::lane::{ContextLink, Mail, SafePoint, Ticket};
 
 /// How long a context may take to come to a safe point.
@@ -55,14 +55,14 @@ impl Session {
                 }
                 let since: &mut Instant = cancelled_at.get_or_insert_with(Instant::now);
                 if since.elapsed() > GIVEN_UP_WITHIN {
-                    return Err(stuck(context));
+                    return Err(not_ending(context));
                 }
             }
             if asked.elapsed() > SAFE_POINT_WITHIN && ticket.withdraw() {
                 return Err(no_safe_point(context));
             }
             if asked.elapsed() > longest && !ticket.withdraw() {
-                return Err(stuck(context));
+                return Err(not_ending(context));
             }
         }
     }
@@ -71,22 +71,25 @@ impl Session {
 /// Why a context does not come to a safe point, as far as that is known.
 fn no_safe_point(context: &ContextLink) -> SessionError {
     if context.under_way().is_some() {
-        return stuck(context);
+        return not_ending(context);
     }
     let name = context.name.clone();
     match context.inside() {
-        Some(Inside::Native(native)) => {
-            SessionError::Stuck { context: name, native: native.unwrap_or(UNNAMED.to_owned()) }
-        }
-        Some(Inside::Finalizer) => SessionError::Stuck { context: name, native: FINALIZER.to_owned() },
         Some(Inside::Host) => SessionError::NoScriptRuns(name),
-        Some(Inside::Script) | None => SessionError::NoSafePoint(name),
+        inside => match inside.and_then(stuck_in) {
+            Some(native) => stuck(name, native),
+            None => SessionError::NoSafePoint(name),
+        },
     }
 }
 
-fn stuck(context: &ContextLink) -> SessionError {
-    let native = context.under_way().and_then(|under_way| under_way.native);
-    SessionError::Stuck { context: context.name.clone(), native: native.unwrap_or_else(|| UNNAMED.to_owned()) }
+/// Why an evaluation that has begun does not end.
+fn not_ending(context: &ContextLink) -> SessionError {
+    stuck(context.name.clone(), context.under_way().and_then(|under_way| under_way.native))
+}
+
+fn stuck(context: String, native: Option<String>) -> SessionError {
+    SessionError::Stuck { context, native: native.unwrap_or_else(|| UNNAMED.to_owned()) }
 }
 
 /// Has `work` done on the context's thread, at its next safe point, without waiting for it.
