@@ -34,6 +34,7 @@ pub mod evaluation;
 pub mod host;
 pub mod monitor;
 pub mod path;
+pub mod sharing;
 pub mod source;
 pub mod stepping;
 pub mod test_engine;

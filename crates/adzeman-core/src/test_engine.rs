@@ -14,15 +14,14 @@
 //!   z = 3
 //! ```
 
-use std::cell::{Cell, RefCell};
-use std::rc::Rc;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use crate::breakpoint::BreakpointId;
 use crate::decide::{Decider, Moment};
 use crate::engine::Need;
 use crate::engine::{Engine, EngineContext, EngineError, Frame, FrameKind, Scope, ScopeKind, Supervisor};
+use crate::sharing::Shared;
 use crate::source::SourceLine;
 use crate::source::{FunctionSpan, Language, Line, LineSet, SourceFacts, SourceId};
 use crate::stepping::{Stack, StackId, StackState, Step, StepKind};
@@ -57,10 +56,10 @@ pub struct TestEngine {
     name: String,
     text: String,
     functions: Vec<Function>,
-    frames: RefCell<Vec<ActiveFrame>>,
-    supervisor: RefCell<Option<Rc<dyn Supervisor>>>,
-    source: Cell<Option<SourceId>>,
-    need: RefCell<Option<Need>>,
+    frames: Mutex<Vec<ActiveFrame>>,
+    supervisor: Mutex<Option<Shared<dyn Supervisor>>>,
+    source: Mutex<Option<SourceId>>,
+    need: Mutex<Option<Need>>,
 }
 
 impl TestEngine {
@@ -74,17 +73,18 @@ impl TestEngine {
             name: name.to_owned(),
             text: text.to_owned(),
             functions: parse(text),
-            frames: RefCell::default(),
-            supervisor: RefCell::default(),
-            source: Cell::new(None),
-            need: RefCell::default(),
+            frames: Mutex::default(),
+            supervisor: Mutex::default(),
+            source: Mutex::default(),
+            need: Mutex::default(),
         }
     }
 
     /// Reports to `supervisor` from now on, beginning with the program as a source.
-    pub fn attach(&self, supervisor: Rc<dyn Supervisor>) {
-        self.source.set(Some(supervisor.source_loaded(self.facts())));
-        *self.supervisor.borrow_mut() = Some(supervisor);
+    pub fn attach(&self, supervisor: Shared<dyn Supervisor>) {
+        let source = supervisor.source_loaded(self.facts());
+        *lock(&self.source) = Some(source);
+        *lock(&self.supervisor) = Some(supervisor);
     }
 
     /// What there is to know of the program as a source.
@@ -114,38 +114,40 @@ impl TestEngine {
         let function = self.functions.iter().position(|function| function.name == name);
         let function = function.unwrap_or_else(|| panic!("the test program has no function '{name}'"));
         let first = self.functions[function].first;
-        self.frames.borrow_mut().push(ActiveFrame { function, line: first, locals: Vec::new() });
+        lock(&self.frames).push(ActiveFrame { function, line: first, locals: Vec::new() });
         for (line, statement) in &self.functions[function].body {
-            self.frames.borrow_mut().last_mut().expect("the frame pushed above").line = *line;
+            lock(&self.frames).last_mut().expect("the frame pushed above").line = *line;
             self.report(*line);
             self.execute(statement);
         }
-        self.frames.borrow_mut().pop();
+        lock(&self.frames).pop();
     }
 
     /// Runs a function from a stop at its first line on, alone and without breakpoints: `at_stop` says how to go on from
     /// each stop. Answers the lines stopped at.
-    pub fn run(&self, function: &str, at_stop: impl FnMut(StopSeen) -> Run + 'static) -> Vec<u32> {
+    pub fn run(&self, function: &str, at_stop: impl FnMut(StopSeen) -> Run + Send + 'static) -> Vec<u32> {
         let mut decider = Decider::default();
         decider.ask_pause();
-        let script = Rc::new(Script {
-            decider: RefCell::new(decider),
-            at_stop: RefCell::new(Box::new(at_stop)),
-            stops: RefCell::default(),
+        let script = Shared::new(Script {
+            decider: Mutex::new(decider),
+            at_stop: Mutex::new(Box::new(at_stop)),
+            stops: Mutex::default(),
             attention: Arc::default(),
         });
         self.attach(script.clone());
-        self.watch(&script.decider.borrow().need());
+        let need = lock(&script.decider).need();
+        self.watch(&need);
         self.call(function);
-        script.stops.borrow().clone()
+        lock(&script.stops).clone()
     }
 
     fn report(&self, line: Line) {
-        let supervisor = self.supervisor.borrow().clone();
+        let supervisor = lock(&self.supervisor).clone();
         let Some(supervisor) = supervisor else { return };
-        let covered = self.need.borrow().as_ref().is_some_and(|need| need.every_line || need.mask().contains(line));
+        let covered = lock(&self.need).as_ref().is_some_and(|need| need.every_line || need.mask().contains(line));
         if covered || supervisor.attention().load(Relaxed) {
-            supervisor.line_reached(&mut View(self), self.source.get(), line);
+            let source = *lock(&self.source);
+            supervisor.line_reached(&mut View(self), source, line);
         }
     }
 
@@ -158,9 +160,10 @@ impl TestEngine {
             Statement::Call(times, name) => (0..*times).for_each(|_| self.call(name)),
             Statement::Say(text) => {
                 let value = self.value_of(0, text).unwrap_or_else(|error| panic!("{error}"));
-                let place = self.frames.borrow().last().map(|frame| frame.line);
-                if let Some(supervisor) = &*self.supervisor.borrow() {
-                    supervisor.printed(&format!("{value}\n"), self.source.get().zip(place));
+                let place = lock(&self.frames).last().map(|frame| frame.line);
+                let (supervisor, source) = (lock(&self.supervisor).clone(), *lock(&self.source));
+                if let Some(supervisor) = supervisor {
+                    supervisor.printed(&format!("{value}\n"), source.zip(place));
                 }
             }
         }
@@ -168,7 +171,7 @@ impl TestEngine {
 
     /// Runs `look` on the frame at `index`, counted from the innermost.
     fn with_frame<T>(&self, index: usize, look: impl FnOnce(&mut ActiveFrame) -> T) -> Result<T, EngineError> {
-        let mut frames = self.frames.borrow_mut();
+        let mut frames = lock(&self.frames);
         let depth = frames.len();
         frames.iter_mut().rev().nth(index).map(look).ok_or(EngineError::NoFrame { index, depth })
     }
@@ -215,7 +218,7 @@ impl TestEngine {
 
 impl EngineContext for TestEngine {
     fn watch(&self, need: &Need) {
-        *self.need.borrow_mut() = Some(need.clone());
+        *lock(&self.need) = Some(need.clone());
     }
 
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
@@ -223,6 +226,11 @@ impl EngineContext for TestEngine {
     }
 
     fn discover(&self) {}
+}
+
+/// What holds whatever else failed in a test.
+fn lock<T>(held: &Mutex<T>) -> MutexGuard<'_, T> {
+    held.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 struct View<'a>(&'a TestEngine);
@@ -233,7 +241,7 @@ impl Stack for View<'_> {
     }
 
     fn depth(&self) -> usize {
-        self.0.frames.borrow().len()
+        lock(&self.0.frames).len()
     }
 
     fn state_of(&self, _: StackId) -> StackState {
@@ -247,12 +255,12 @@ impl Engine for View<'_> {
     }
 
     fn frames(&mut self, page: Page) -> Result<Paged<Frame>, EngineError> {
-        let frames = self.0.frames.borrow();
+        let (frames, source) = (lock(&self.0.frames), *lock(&self.0.source));
         Ok(page.of(frames.len(), frames.iter().rev().enumerate(), |(index, frame)| Frame {
             index,
             kind: FrameKind::Script,
             name: self.0.functions[frame.function].name.clone(),
-            place: self.0.source.get().map(|source| SourceLine { source, line: frame.line }),
+            place: source.map(|source| SourceLine { source, line: frame.line }),
             tail_call: false,
             running_for: None,
             arguments: Vec::new(),
@@ -328,9 +336,9 @@ pub struct StopSeen {
 }
 
 struct Script {
-    decider: RefCell<Decider>,
-    at_stop: RefCell<Box<dyn FnMut(StopSeen) -> Run>>,
-    stops: RefCell<Vec<u32>>,
+    decider: Mutex<Decider>,
+    at_stop: Mutex<Box<dyn FnMut(StopSeen) -> Run + Send>>,
+    stops: Mutex<Vec<u32>>,
     /// Set while every line is wanted.
     attention: Arc<AtomicBool>,
 }
@@ -349,14 +357,14 @@ impl Supervisor for Script {
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
-        let mut decider = self.decider.borrow_mut();
+        let mut decider = lock(&self.decider);
         let place = source.map(|source| SourceLine { source, line });
         if decider.at_line(Moment { place, ..Moment::default() }, engine).reason.is_none() {
             return;
         }
-        let number = self.stops.borrow().len();
-        self.stops.borrow_mut().push(line.get());
-        if let Run::Step(kind) = (self.at_stop.borrow_mut())(StopSeen { number, line }) {
+        let number = lock(&self.stops).len();
+        lock(&self.stops).push(line.get());
+        if let Run::Step(kind) = (lock(&self.at_stop))(StopSeen { number, line }) {
             decider.begin_step(Step::begin(kind, engine.stack()));
         }
         self.attention.store(decider.need().every_line, Relaxed);

@@ -1,4 +1,5 @@
-//! The decision to run or stop, on the test engine: breakpoints, conditions, events, steps.
+//! The decision to run or stop, on the test engine: breakpoints, conditions, events, steps. Supervisors here stay on their thread.
+#![cfg(not(feature = "send"))]
 
 use std::cell::RefCell;
 use std::collections::HashSet;

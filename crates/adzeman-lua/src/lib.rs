@@ -12,23 +12,22 @@
 //! What a script is, is known when it is loaded, before it runs:
 //!
 //! ```
-//! use std::cell::RefCell;
-//! use std::rc::Rc;
-//! use std::sync::Arc;
 //! use std::sync::atomic::AtomicBool;
+//! use std::sync::{Arc, Mutex};
 //! use adzeman_core::engine::{Engine, Supervisor};
 //! use adzeman_core::host::{Data, HostError, HostView};
 //! use adzeman_core::path::{Notation, TreePath};
+//! use adzeman_core::sharing::Shared;
 //! use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId};
 //! use adzeman_lua::LuaEngine;
 //!
 //! /// Notes which sources come.
 //! #[derive(Default)]
-//! struct Notes(RefCell<Vec<SourceFacts>>);
+//! struct Notes(Mutex<Vec<SourceFacts>>);
 //!
 //! impl Supervisor for Notes {
 //!     fn source_loaded(&self, facts: SourceFacts) -> SourceId {
-//!         self.0.borrow_mut().push(facts);
+//!         self.0.lock().unwrap().push(facts);
 //!         SourceId(0)
 //!     }
 //!     fn attention(&self) -> Arc<AtomicBool> { Arc::default() }
@@ -51,11 +50,11 @@
 //!     fn has_event(&self) -> bool { false }
 //! }
 //!
-//! let (lua, notes) = (mlua::Lua::new(), Rc::new(Notes::default()));
-//! let engine = LuaEngine::new(&lua, notes.clone(), Rc::new(Bare)).unwrap();
+//! let (lua, notes) = (mlua::Lua::new(), Shared::new(Notes::default()));
+//! let engine = LuaEngine::new(&lua, notes.clone(), Shared::new(Bare)).unwrap();
 //! engine.load("toll.lua", "function fare(x)\n\n  return 2 * x\nend").unwrap();
 //!
-//! let facts = &notes.0.borrow()[0];
+//! let facts = &notes.0.lock().unwrap()[0];
 //! assert_eq!(facts.functions[0].name.as_deref(), Some("fare"));
 //! assert_eq!(facts.lines.iter().map(Line::get).collect::<Vec<_>>(), [3, 4], "a definition is no place to stop");
 //! ```
@@ -79,6 +78,7 @@ use std::sync::Arc;
 use adzeman_core::engine::{Engine, EngineContext, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
+use adzeman_core::sharing::Shared;
 use adzeman_core::source::{Language, Line, NameUse};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
@@ -86,16 +86,22 @@ use serde::Serialize;
 use crate::context::{Context, View};
 use crate::ffi::bounds::Progress;
 use crate::ffi::interrupt;
+use crate::ffi::locked::Locked;
 use crate::ffi::watch::Attendant as _;
 
 pub use error::LuaError;
 pub use ffi::lua_of;
 
-/// A Lua state under watch. Dropping it leaves the state as if it had never been.
-pub struct LuaEngine {
-    context: Rc<Context>,
-    lua: Lua,
-}
+/// A Lua state under watch. Dropping it leaves the state as if it had never been. With the feature `send` it may be used on any
+/// thread, as the state may; whatever is asked of it waits then until no other thread runs the state.
+pub struct LuaEngine(Shared<Locked<Rc<Context>>>);
+
+// It moves between threads where the binding's state does.
+#[cfg(feature = "send")]
+const _: fn() = || {
+    fn is_shared<T: Send + Sync>() {}
+    is_shared::<LuaEngine>();
+};
 
 impl LuaEngine {
     /// Begins to watch a state, reporting to `supervisor` and showing scripts the host by `host`. `print` is taken over, so
@@ -103,11 +109,14 @@ impl LuaEngine {
     ///
     /// # Errors
     /// When the state has no memory left.
-    pub fn new(lua: &Lua, supervisor: Rc<dyn Supervisor>, host: Rc<dyn HostView>) -> Result<Self, LuaError> {
-        let main = ffi::main_thread_of(lua)?;
-        let context = Context::open(lua, main, supervisor, host)?;
-        ffi::offered::offer(main)?;
-        Ok(Self { context, lua: lua.clone() })
+    pub fn new(lua: &Lua, supervisor: Shared<dyn Supervisor>, host: Shared<dyn HostView>) -> Result<Self, LuaError> {
+        let context = Locked::new(lua, || {
+            let main = ffi::main_thread_of(lua)?;
+            let context = Context::open(lua, main, supervisor, host)?;
+            ffi::offered::offer(main)?;
+            Ok::<_, LuaError>(context)
+        })?;
+        Ok(Self(Shared::new(context)))
     }
 
     /// Compiles a script under a name, such as `scripts/lock.lua`, and makes it known as a source, with all lines that can
@@ -117,13 +126,16 @@ impl LuaEngine {
     /// Lua's own, with the position, for a text that does not compile.
     pub fn load(&self, name: &str, text: &str) -> Result<Function, LuaError> {
         let chunk_name = format!("@{name}");
-        let function = self.lua.load(text).set_name(&chunk_name).into_function()?;
-        let dumped = function.dump(false);
-        let prototypes = dialect::chunk::prototypes(&dumped).unwrap_or_default();
-        let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
-        let id = self.context.supervisor().source_loaded(facts);
-        self.context.note_source(&chunk_name, Some(Arc::from(text)), id);
-        Ok(function)
+        self.0.with(|context| {
+            let function = self.0.lua().load(text).set_name(&chunk_name).into_function()?;
+            let dumped = function.dump(false);
+            let prototypes = dialect::chunk::prototypes(&dumped).unwrap_or_default();
+            let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
+            let id = context.supervisor().source_loaded(facts);
+            context.note_source(&chunk_name, Some(Arc::from(text)), id);
+            context.watch.look_soon();
+            Ok(function)
+        })
     }
 
     /// The function as compiled code, as it was loaded: without what breakpoints have put in. [`Function::dump`] of the binding
@@ -132,7 +144,10 @@ impl LuaEngine {
     /// # Errors
     /// When the state has no memory left.
     pub fn dump(&self, function: &Function, strips: bool) -> Result<Vec<u8>, LuaError> {
-        Ok(ffi::dump(&self.lua, function, strips, |state, strips| self.context.dump(state, strips))?)
+        let dump = |context: &Rc<Context>| {
+            ffi::dump(self.0.lua(), function, strips, |state, strips| context.dump(state, strips))
+        };
+        Ok(self.0.with(dump)?)
     }
 
     /// Has values of the host that scripts hold, of the type `T`, show what they hold, by serde. What `about` calls secret is
@@ -141,7 +156,7 @@ impl LuaEngine {
     /// # Errors
     /// When the state has no memory left.
     pub fn show_type<T: Serialize + 'static>(&self, about: About) -> Result<(), LuaError> {
-        self.context.shown.types.add::<T>(&self.lua, about)
+        self.0.with(|context| context.shown.types.add::<T>(self.0.lua(), about))
     }
 
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
@@ -150,24 +165,36 @@ impl LuaEngine {
     /// # Errors
     /// Those of [`Thread::resume`].
     pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
-        let coroutine = ffi::thread_of(&self.lua, thread)?;
-        let before = self.context.watch.set_running(Some(coroutine));
-        let outcome = thread.resume(arguments);
-        self.context.watch.set_running(before);
-        outcome
+        self.0.with(|context| {
+            let coroutine = ffi::thread_of(self.0.lua(), thread)?;
+            let before = context.watch.set_running(Some(coroutine));
+            let outcome = context.watch.here(|| thread.resume(arguments));
+            context.watch.set_running(before);
+            outcome
+        })
     }
 
     /// What other threads interrupt this state by.
     #[must_use]
     pub fn interrupt(&self) -> Arc<dyn Interrupt> {
-        let watch = &self.context.watch;
-        Arc::new(Remote { interrupt: watch.remote(), progress: watch.bounds.progress.clone() })
+        self.0.with(|context| {
+            let watch = &context.watch;
+            let remote: Arc<dyn Interrupt> = Arc::new(Remote {
+                interrupt: watch.remote(),
+                progress: watch.bounds.progress.clone(),
+                #[cfg(feature = "send")]
+                state: Arc::downgrade(&self.0),
+                #[cfg(feature = "send")]
+                is_reminding: Arc::default(),
+            });
+            remote
+        })
     }
 }
 
 impl Drop for LuaEngine {
     fn drop(&mut self) {
-        self.context.close();
+        self.0.with(|context| context.close());
     }
 }
 
@@ -209,14 +236,52 @@ fn check(chunk: &str) -> Result<(), String> {
     })
 }
 
+/// How long it is waited for that a state which no thread seems to run is reminded.
+#[cfg(feature = "send")]
+const REMINDED_WITHIN: std::time::Duration = std::time::Duration::from_millis(20);
+
 struct Remote {
     interrupt: interrupt::Remote,
     progress: Arc<Progress>,
+    #[cfg(feature = "send")]
+    state: std::sync::Weak<Locked<Rc<Context>>>,
+    /// Whether a thread waits for the state to remind it.
+    #[cfg(feature = "send")]
+    is_reminding: Arc<std::sync::atomic::AtomicBool>,
 }
 
 impl Interrupt for Remote {
     fn interrupt(&self) -> bool {
-        self.interrupt.interrupt()
+        let is_reached = self.interrupt.interrupt();
+        self.remind();
+        is_reached
+    }
+
+    /// While nobody runs it, a state is touched by whoever locks it. Another thread does: it has to wait if one runs it by then.
+    #[cfg(feature = "send")]
+    fn remind(&self) {
+        use std::sync::atomic::Ordering::SeqCst;
+        if !self.interrupt.is_idle() || self.is_reminding.swap(true, SeqCst) {
+            return;
+        }
+        let (state, is_reminding) = (self.state.clone(), self.is_reminding.clone());
+        let (done, is_done) = std::sync::mpsc::channel();
+        let started = std::thread::Builder::new().name("adzeman-remind".to_owned()).spawn(move || {
+            if let Some(state) = state.upgrade() {
+                state.with(|context| context.watch.look_soon());
+            }
+            is_reminding.store(false, SeqCst);
+            // Who asked may not wait any more.
+            let _ = done.send(());
+        });
+        match started {
+            // Unless another thread has come first.
+            Ok(_) => drop(is_done.recv_timeout(REMINDED_WITHIN)),
+            Err(error) => {
+                tracing::warn!(%error, "a state that no thread runs takes no notice of what changed until one does");
+                self.is_reminding.store(false, SeqCst);
+            }
+        }
     }
 
     fn inside(&self) -> Option<Inside> {
@@ -230,32 +295,38 @@ impl Interrupt for Remote {
 
 impl EngineContext for LuaEngine {
     fn watch(&self, need: &Need) {
-        self.context.watch(need);
+        self.0.with(|context| context.watch(need));
     }
 
     fn depth(&self) -> usize {
-        View::new(&self.context, self.context.watch.running()).total()
+        self.0.with(|context| View::new(context, context.watch.running()).total())
     }
 
     fn safe_point(&self) {
-        self.context.safe_point();
+        self.0.with(|context| context.safe_point());
     }
 
     fn abandon(&self) -> bool {
-        self.context.watch.abandon();
+        self.0.with(|context| context.watch.abandon());
         true
     }
 
     fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
-        // The script has run since the last one.
-        self.context.shown.forget_keys();
-        if let Err(error) = self.context.shown.forget_surplus() {
-            tracing::warn!(%error, "values that were shown are kept alive");
-        }
-        work(&mut View::new(&self.context, self.context.main));
+        self.0.with(|context| {
+            // The script has run since the last one.
+            context.shown.forget_keys();
+            if let Err(error) = context.shown.forget_surplus() {
+                tracing::warn!(%error, "values that were shown are kept alive");
+            }
+            work(&mut View::new(context, context.main));
+        });
     }
 
     fn discover(&self) {
-        self.context.discover();
+        self.0.with(|context| context.discover());
+    }
+
+    fn enter(&self, work: &mut dyn FnMut()) {
+        self.0.with(|context| context.watch.here(work));
     }
 }

@@ -3,10 +3,10 @@
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::ffi::CString;
-use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::engine::Supervisor;
+use adzeman_core::sharing::Shared;
 use adzeman_core::source::SourceId;
 
 use crate::dialect::chunk::prototypes;
@@ -30,7 +30,7 @@ struct SourceText {
 
 /// The scripts of one state.
 pub(crate) struct Scripts {
-    supervisor: Rc<dyn Supervisor>,
+    supervisor: Shared<dyn Supervisor>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
     /// The source of the function that was looked at last.
     last: Cell<Option<(Definition, SourceId)>>,
@@ -38,7 +38,7 @@ pub(crate) struct Scripts {
 }
 
 impl Scripts {
-    pub(crate) fn new(supervisor: Rc<dyn Supervisor>) -> Self {
+    pub(crate) fn new(supervisor: Shared<dyn Supervisor>) -> Self {
         Self { supervisor, by_chunk_name: RefCell::default(), last: Cell::new(None), texts: RefCell::default() }
     }
 

@@ -1,10 +1,10 @@
 //! What keeps a context open, for authors of engines.
 
-use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::engine::{EngineContext, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
+use adzeman_core::sharing::Shared;
 
 use crate::host::Host;
 use crate::lane::{AttachError, OpenContext};
@@ -22,14 +22,21 @@ impl ContextHandle {
         host: &Host,
         name: &str,
         syntax: Arc<dyn Syntax>,
-        make: impl FnOnce(Rc<dyn Supervisor>, Rc<dyn HostView>) -> Result<(Rc<C>, Arc<dyn Interrupt>), E>,
-    ) -> Result<(Self, Rc<C>), AttachError>
+        make: impl FnOnce(Shared<dyn Supervisor>, Shared<dyn HostView>) -> Result<(Shared<C>, Arc<dyn Interrupt>), E>,
+    ) -> Result<(Self, Shared<C>), AttachError>
     where
         C: EngineContext + 'static,
         E: std::fmt::Display,
     {
         let (open, engine) = OpenContext::open(host.state(), name, syntax, make)?;
         Ok((Self(open), engine))
+    }
+
+    /// Does `work`, during which this thread runs the scripts of the context, whichever thread ran them before; with someone
+    /// attached it is a safe point to begin with. Where states may move between threads (the feature `send`), no other thread
+    /// runs them meanwhile, and one that wants to waits.
+    pub fn enter<T>(&self, work: impl FnOnce() -> T) -> T {
+        self.0.enter(work)
     }
 
     /// The context's name.

@@ -1,9 +1,9 @@
 //! Lua contexts.
 
-use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::host::About;
+use adzeman_core::sharing::Shared;
 use adzeman_lua::{LuaEngine, LuaError, LuaSyntax};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
@@ -14,11 +14,25 @@ use crate::lane::AttachError;
 
 /// A Lua state opened as a context of a host. Keep it for as long as the state is to be open; dropping it leaves the state
 /// as it was.
+///
+/// With the feature `send`, which the binding has to have as well, it is [`Send`] and [`Sync`] as the state is: it belongs to the
+/// thread that runs it now. Say which that is by [`enter`](Self::enter).
+#[cfg_attr(not(feature = "send"), doc = "```compile_fail")]
+#[cfg_attr(not(feature = "send"), doc = "fn moves<T: Send>() {}")]
+#[cfg_attr(not(feature = "send"), doc = "moves::<adzeman::LuaContext>(); // Without it, it stays on its thread.")]
+#[cfg_attr(not(feature = "send"), doc = "```")]
 pub struct LuaContext {
     // Closed before the engine goes.
     handle: ContextHandle,
-    engine: Rc<LuaEngine>,
+    engine: Shared<LuaEngine>,
 }
+
+// It moves between threads where the binding's state does.
+#[cfg(feature = "send")]
+const _: fn() = || {
+    fn is_shared<T: Send + Sync>() {}
+    is_shared::<LuaContext>();
+};
 
 impl LuaContext {
     /// Opens a Lua state as the context `name`, on the thread that runs it.
@@ -29,7 +43,7 @@ impl LuaContext {
         let (handle, engine) = ContextHandle::open(host, name, Arc::new(LuaSyntax), |supervisor, view| {
             let engine = LuaEngine::new(lua, supervisor, view)?;
             let interrupt = engine.interrupt();
-            Ok::<_, LuaError>((Rc::new(engine), interrupt))
+            Ok::<_, LuaError>((Shared::new(engine), interrupt))
         })?;
         Ok(Self { handle, engine })
     }
@@ -38,6 +52,30 @@ impl LuaContext {
     #[must_use]
     pub fn name(&self) -> &str {
         self.handle.name()
+    }
+
+    /// Does `work`, during which this thread runs the scripts of the state, whichever thread ran them before.
+    ///
+    /// Hosts that run a state on one thread need no such care. With the feature `send`, wrap in it what runs scripts, such as a
+    /// frame's events: then a pause reaches a script even in an endless loop, and what a person asks for is done on the thread
+    /// that has the state anyway. Other threads that want the state wait until `work` is done, whether anyone is attached or
+    /// not. With someone attached it is a safe point to begin with.
+    ///
+    /// ```
+    /// use adzeman::{Event, Host, Listen, LuaContext};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let lua = mlua::Lua::new();
+    /// let context = LuaContext::attach(&host, &lua, "keeper")?;
+    /// let update = context.load("keeper.lua", "local dt = ... return 2 * dt")?;
+    /// let passed = context.enter(|| host.emit(Event::of("frame.update"), || update.call::<f64>(0.5)))?;
+    /// assert_eq!(passed, 1.0);
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn enter<T>(&self, work: impl FnOnce() -> T) -> T {
+        self.handle.enter(work)
     }
 
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches

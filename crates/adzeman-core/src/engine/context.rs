@@ -6,10 +6,12 @@ use std::time::Duration;
 
 use super::{Engine, Need};
 use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
+use crate::sharing::MaySend;
 use crate::source::{Language, Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
 
-/// A script state for as long as it lives. Called on the thread that runs its scripts.
-pub trait EngineContext {
+/// A script state for as long as it lives. Called on the thread that runs its scripts; with the feature `send` on any, and what
+/// is called then waits until no other thread runs them.
+pub trait EngineContext: MaySend {
     /// Watches as closely as `need` says from now on, in every stack of the context. Nothing needed means no hook.
     fn watch(&self, need: &Need);
 
@@ -32,12 +34,22 @@ pub trait EngineContext {
 
     /// Looks for sources that were loaded without the engine being told, and reports them to the supervisor.
     fn discover(&self);
+
+    /// Does `work`, during which this thread runs the scripts of the context, and no other one does. Where states cannot move,
+    /// there is nothing to see to.
+    fn enter(&self, work: &mut dyn FnMut()) {
+        work();
+    }
 }
 
 /// Makes a context report its next line soon, even in an endless loop. May be called from any thread.
 pub trait Interrupt: Send + Sync {
     /// Asks for it. False where the platform has no way; the request is then seen at the next safe point.
     fn interrupt(&self) -> bool;
+
+    /// Called every now and then while something wants [attention](Supervisor::attention): an engine whose states may be on any
+    /// thread, so that an interrupt finds none to go to while nobody runs them, sees to it that the next line that runs looks.
+    fn remind(&self) {}
 
     /// The evaluation that has begun in the context and is not done. Engines that cannot tell say that there is none.
     fn under_way(&self) -> Option<UnderWay> {
@@ -85,7 +97,7 @@ pub trait Syntax: Send + Sync {
 }
 
 /// Whom an engine reports to.
-pub trait Supervisor {
+pub trait Supervisor: MaySend {
     /// A source was loaded. Answers its number.
     fn source_loaded(&self, facts: SourceFacts) -> SourceId;
 

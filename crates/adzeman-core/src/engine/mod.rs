@@ -2,8 +2,8 @@
 //!
 //! Two traits, for two situations. An [`EngineContext`] is held by the host for as long as the script state lives; it is
 //! asked to watch more or less closely. An [`Engine`] is the view of that state at one safe point: a line at which the
-//! script was interrupted, or a moment between two handlers. Both live on the thread that runs the scripts and never
-//! leave it; everything they answer is plain data.
+//! script was interrupted, or a moment between two handlers. Both are used by the thread that runs the scripts, one at a time
+//! ([`sharing`](crate::sharing)); everything they answer is plain data.
 
 mod context;
 mod error;

@@ -4,10 +4,11 @@ use serde_json::Value as Json;
 
 use super::{Data, HostError};
 use crate::path::{Missing, Notation, Path, Segment, Tree, TreePath};
+use crate::sharing::MaySend;
 use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable};
 
 /// The host as an engine sees it, on the thread that runs the scripts.
-pub trait HostView {
+pub trait HostView: MaySend {
     /// What is at a path. The root of [`Root::Host`](crate::path::Root::Host) is an object with the names of all host objects.
     ///
     /// # Errors

@@ -11,6 +11,7 @@ use std::rc::Rc;
 
 use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::{EngineError, Supervisor};
+use adzeman_core::sharing::Shared;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
 use self::exchange::{Exchange, Exchanges, Filters};
@@ -39,12 +40,12 @@ pub(crate) struct Arms {
     main: State,
     watch: Rc<Watch>,
     scripts: Rc<Scripts>,
-    supervisor: Rc<dyn Supervisor>,
+    supervisor: Shared<dyn Supervisor>,
     exchanges: RefCell<Exchanges>,
 }
 
 impl Arms {
-    pub(crate) fn new(watch: Rc<Watch>, scripts: Rc<Scripts>, supervisor: Rc<dyn Supervisor>) -> Self {
+    pub(crate) fn new(watch: Rc<Watch>, scripts: Rc<Scripts>, supervisor: Shared<dyn Supervisor>) -> Self {
         Self { main: watch.main, watch, scripts, supervisor, exchanges: RefCell::default() }
     }
 

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::engine::{EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
+use adzeman_core::sharing::Shared;
 use adzeman_core::source::SourceId;
 use adzeman_core::value::Value;
 use mlua::Lua;
@@ -46,7 +47,7 @@ struct Calls {
 /// Everything about one Lua state.
 pub(crate) struct Context {
     pub(crate) main: State,
-    supervisor: Rc<dyn Supervisor>,
+    supervisor: Shared<dyn Supervisor>,
     pub(crate) watch: Rc<Watch>,
     pub(crate) scripts: Rc<Scripts>,
     pub(crate) shown: Rc<Shown>,
@@ -67,8 +68,8 @@ impl Context {
     pub(crate) fn open(
         lua: &Lua,
         main: State,
-        supervisor: Rc<dyn Supervisor>,
-        host: Rc<dyn HostView>,
+        supervisor: Shared<dyn Supervisor>,
+        host: Shared<dyn HostView>,
     ) -> Result<Rc<Self>, EngineError> {
         let watch = Rc::new(Watch::new(main, supervisor.attention()));
         let scripts = Rc::new(Scripts::new(supervisor.clone()));

@@ -17,6 +17,7 @@ use std::rc::Rc;
 
 use adzeman_core::engine::{EngineError, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::sharing::Shared;
 use mlua::{Lua, WeakLua};
 
 use crate::ffi::calls::Resumed;
@@ -41,7 +42,7 @@ pub(crate) struct Evaluator {
     main: State,
     watch: Rc<Watch>,
     shown: Rc<Shown>,
-    supervisor: Rc<dyn Supervisor>,
+    supervisor: Shared<dyn Supervisor>,
     /// The binding, which knows what the state holds.
     lua: WeakLua,
     names: Names,
@@ -51,7 +52,7 @@ pub(crate) struct Evaluator {
 }
 
 impl Evaluator {
-    pub(crate) fn new(lua: &Lua, watch: Rc<Watch>, shown: Rc<Shown>, supervisor: Rc<dyn Supervisor>) -> Self {
+    pub(crate) fn new(lua: &Lua, watch: Rc<Watch>, shown: Rc<Shown>, supervisor: Shared<dyn Supervisor>) -> Self {
         Self {
             main: watch.main,
             watch,

@@ -9,6 +9,8 @@ use std::cell::Cell;
 use std::ffi::{c_int, c_void};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering::{Relaxed, SeqCst};
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
@@ -19,14 +21,17 @@ use super::watch::Watch;
 use super::{finalizers, layout, limit};
 
 thread_local! {
-    /// The state that a hook last ran in, as [`layout::state_of`] tells it, and its watch; kept only while the watch is
-    /// registered.
-    static LAST: Cell<(usize, *const Watch)> = const { Cell::new((0, ptr::null())) };
+    /// The state that a hook last ran in on this thread, as [`layout::state_of`] tells it, and its watch, with how many watches
+    /// had been released by then.
+    static LAST: Cell<(usize, *const Watch, usize)> = const { Cell::new((0, ptr::null(), 0)) };
 }
+
+/// How many watches were registered or released so far, on whatever thread: what was noted before that may be gone.
+static CHANGES: AtomicUsize = AtomicUsize::new(0);
 
 /// Makes `watch` the one that watches this state. It must be released by [`release`] before it is dropped.
 pub(crate) fn register(state: State, watch: &Watch) -> Result<(), EngineError> {
-    LAST.set((0, ptr::null()));
+    CHANGES.fetch_add(1, SeqCst);
     // SAFETY: pushing a pointer needs one slot, which every C API entry has; it is only read back by `look_up_watch`.
     unsafe { ffi::lua_pushlightuserdata(state.raw(), ptr::from_ref(watch).cast_mut().cast()) };
     state.set_slot(Slot::Engine)
@@ -34,7 +39,7 @@ pub(crate) fn register(state: State, watch: &Watch) -> Result<(), EngineError> {
 
 /// Ends what [`register`] began; hooks still set on some thread remove themselves.
 pub(crate) fn release(state: State) {
-    LAST.set((0, ptr::null()));
+    CHANGES.fetch_add(1, SeqCst);
     state.push_nil();
     if let Err(error) = state.set_slot(Slot::Engine) {
         tracing::error!(%error, "the engine could not be taken out of the Lua state");
@@ -68,15 +73,17 @@ pub(super) unsafe fn watch_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch>
     }
     // SAFETY: given by the caller.
     let state = unsafe { layout::state_of(raw) };
-    let (last, watch) = LAST.get();
-    if last == state {
-        // SAFETY: the pair was noted on this thread, and is forgotten before its watch is released.
+    let (last, watch, at) = LAST.get();
+    // Who released the watch of a state, or made another state at its address, did so before this thread could run that.
+    let changes = CHANGES.load(Relaxed);
+    if last == state && at == changes {
+        // SAFETY: the pair was noted on this thread, and no watch was released since.
         return unsafe { watch.as_ref() };
     }
     // SAFETY: given by the caller.
     let watch = unsafe { look_up_watch(raw) };
     if let Some(watch) = watch {
-        LAST.set((state, ptr::from_ref(watch)));
+        LAST.set((state, ptr::from_ref(watch), changes));
     }
     watch
 }
@@ -105,11 +112,15 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
         }
     }
     // A hook set by an interrupt whose reason is gone, or inherited by a coroutine from a time when it was needed.
-    let Some(watch) = watch.filter(|watch| watch.is_watching() || watch.wants_attention()) else {
+    if !watch.is_some_and(|watch| watch.is_watching() || watch.wants_attention()) {
         // SAFETY: `raw` is the running thread.
-        unsafe { ffi::lua_sethook(raw, None, 0, 0) };
+        unsafe {
+            ffi::lua_sethook(raw, None, 0, 0);
+            watch.inspect(|watch| look_again(watch, raw));
+        }
         return;
-    };
+    }
+    let Some(watch) = watch else { return };
     if watch.is_busy() {
         return;
     }
@@ -237,6 +248,7 @@ unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
     unsafe {
         if ffi::lua_gethookmask(raw) != mask {
             ffi::lua_sethook(raw, Some(on_hook), mask, count);
+            look_again(watch, raw);
         }
     }
 }
@@ -260,6 +272,7 @@ unsafe fn looked_up(watch: &Watch, raw: *mut ffi::lua_State) {
         } else if ffi::lua_gethookcount(raw) == 1 {
             // An interrupt has asked for this one look.
             ffi::lua_sethook(raw, Some(on_hook), mask, LOOK_UP_INSTRUCTIONS);
+            look_again(watch, raw);
         }
     }
 }
@@ -342,7 +355,21 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
         Watching::Nothing => state.set_hook(None, 0, 0),
         Watching::Events(mask) => set(mask),
         Watching::Gated => set(gated_mask(watch, state)),
-        Watching::Abandoning => state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
+        Watching::Abandoning => return state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
+    }
+    // SAFETY: the thread is live.
+    unsafe { look_again(watch, state.raw()) };
+}
+
+/// A signal may have asked for a look while the hook was being set, and been overruled: what asks is looked at afterwards.
+///
+/// # Safety
+/// `raw` is a live thread of a state that this OS thread runs.
+#[inline]
+unsafe fn look_again(watch: &Watch, raw: *mut ffi::lua_State) {
+    if watch.wants_attention() {
+        // SAFETY: given by the caller.
+        unsafe { watch_from_signal(raw) };
     }
 }
 

@@ -6,6 +6,7 @@
 use std::ffi::{c_int, c_void};
 use std::ptr;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use mlua::ffi;
 
@@ -31,6 +32,8 @@ const IN_COLLECTOR: u8 = 2;
 pub(super) struct Internals {
     /// `lua_State.errfunc`: the message handler of the call under way; 0 for none.
     error_handler: Option<usize>,
+    /// `lua_State.errorJmp`: what the innermost protected call under way keeps on the stack of the OS thread; null for none.
+    protected_call: Option<usize>,
     /// `lua_State.allowhook`: 0 while a hook runs.
     allows_hook: Option<usize>,
     /// `global_State.gcstp`: 0 while the collector may run.
@@ -50,6 +53,7 @@ fn internals() -> &'static Internals {
             let raw = state.raw();
             Internals {
                 error_handler: find_error_handler(raw),
+                protected_call: find_protected_call(raw),
                 allows_hook: find_allows_hook(raw),
                 collector_stop: find_collector_stop(raw),
                 objects: find_objects(raw),
@@ -57,6 +61,7 @@ fn internals() -> &'static Internals {
         });
         let Some(found) = found else { return Internals::default() };
         let is_whole = found.error_handler.is_some()
+            && found.protected_call.is_some()
             && found.allows_hook.is_some()
             && found.collector_stop.is_some()
             && found.objects.is_some();
@@ -112,6 +117,50 @@ unsafe fn find_error_handler(raw: *mut ffi::lua_State) -> Option<usize> {
         ffi::lua_settop(raw, -2);
     }
     only(candidates.into_iter())
+}
+
+/// # Safety
+/// As [`find_error_handler`].
+unsafe fn find_protected_call(raw: *mut ffi::lua_State) -> Option<usize> {
+    /// What is looked for, and the end of the part of the stack that it points into.
+    struct Search {
+        candidates: Vec<usize>,
+        above: usize,
+    }
+    fn here() -> usize {
+        let local = 0_u8;
+        std::hint::black_box(&raw const local) as usize
+    }
+    /// Keeps what points to between here and where the call was made; then does the same one call further in.
+    unsafe extern "C-unwind" fn look(raw: *mut ffi::lua_State) -> c_int {
+        // SAFETY: called by `lua_pcall` below with a pointer to the search, and whether it is to call itself.
+        unsafe {
+            let search = ffi::lua_touserdata(raw, 1).cast::<Search>();
+            let (below, above) = (here(), (*search).above);
+            (*search).candidates.retain(|at| (below..above).contains(&read::<usize>(raw.cast(), *at)));
+            if ffi::lua_toboolean(raw, 2) != 0 {
+                (*search).above = below;
+                ffi::lua_pushcfunction(raw, look);
+                ffi::lua_pushvalue(raw, 1);
+                ffi::lua_pcall(raw, 1, 0, 0);
+            }
+        }
+        0
+    }
+    // SAFETY: given by the caller; the thread is kept on the stack while it is used, and has room for some values.
+    unsafe {
+        let thread = ffi::lua_newthread(raw);
+        let words = || (0..THREAD_BYTES).step_by(8);
+        let is_null = |at: &usize| read::<usize>(thread.cast(), *at) == 0;
+        let mut search = Search { candidates: words().filter(is_null).collect(), above: here() };
+        ffi::lua_pushcfunction(thread, look);
+        ffi::lua_pushlightuserdata(thread, (&raw mut search).cast());
+        ffi::lua_pushboolean(thread, 1);
+        let called = ffi::lua_pcall(thread, 2, 0, 0);
+        search.candidates.retain(is_null);
+        ffi::lua_settop(raw, -2);
+        if called == ffi::LUA_OK { only(search.candidates.into_iter()) } else { None }
+    }
 }
 
 /// # Safety
@@ -242,6 +291,21 @@ pub(super) unsafe fn without_error_handler(raw: *mut ffi::lua_State) -> bool {
     true
 }
 
+/// Where `lua_State.errorJmp` is, for [`protected_call_of`].
+pub(super) fn protected_call() -> Option<usize> {
+    internals().protected_call
+}
+
+/// The address, on the stack of whatever OS thread it is, of what the innermost protected call under way on a Lua thread keeps; 0
+/// for none. Async-signal-safe.
+///
+/// # Safety
+/// `raw` is a live thread, which another OS thread may run, and `at` was answered by [`protected_call`].
+pub(super) unsafe fn protected_call_of(raw: *mut ffi::lua_State, at: usize) -> usize {
+    // SAFETY: given by the caller; the member is a pointer, which is aligned.
+    unsafe { (*raw.byte_add(at).cast::<AtomicUsize>()).load(Relaxed) }
+}
+
 /// Lets hooks fire on a thread that died while one ran, so that what is closed on it can be limited.
 ///
 /// # Safety
@@ -361,6 +425,7 @@ mod tests {
     fn the_members_of_the_vendored_engine_are_found() {
         let found = super::internals();
         assert!(found.error_handler.is_some(), "{found:?}");
+        assert!(found.protected_call.is_some(), "{found:?}");
         assert!(found.allows_hook.is_some(), "{found:?}");
         assert!(found.collector_stop.is_some(), "{found:?}");
         assert!(found.objects.is_some(), "{found:?}");

@@ -2,11 +2,16 @@
 //! thread, whose handler sets the line hook on the main Lua thread, and on the coroutine that runs. Linux only; elsewhere
 //! the request is seen at the next safe point.
 //!
+//! A state that may move between threads (the feature `send`) is looked for on the thread that ran it last as far as is known.
+//! The handler does nothing unless that runs it now: it has said so ([`Registration::here`]), or a protected call of the state is
+//! under way on its own stack.
+//!
 //! Lua has no way to tell from a signal handler which coroutine runs, so it is noted when a script resumes one
 //! ([`natives`](super::natives)). One that the host itself resumes is seen if it was under the hook already.
 
 #[cfg(target_os = "linux")]
 mod linux {
+    use std::cell::Cell;
     use std::sync::OnceLock;
     use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicUsize, Ordering::SeqCst};
     use std::time::{Duration, Instant};
@@ -16,6 +21,7 @@ mod linux {
     use mlua::ffi;
 
     use crate::ffi::hook;
+    use crate::ffi::internals;
     use crate::ffi::layout;
     use crate::ffi::library::native_at;
     use crate::ffi::state::State;
@@ -32,7 +38,10 @@ mod linux {
     const GLANCE: Duration = Duration::from_millis(1);
 
     struct Entry {
+        /// The thread that runs the state, or ran it last as far as is known.
         thread: AtomicI32,
+        /// The thread that has said so, and has the state locked; 0 for none.
+        entered: AtomicI32,
         /// The main Lua thread.
         state: AtomicPtr<ffi::lua_State>,
         /// The coroutine that was resumed last and is not done, or null.
@@ -41,45 +50,89 @@ mod linux {
         /// Whether someone asks what the thread is in, and the answer.
         is_asked: AtomicBool,
         inside: AtomicUsize,
+        /// Handlers that look at the state at this moment.
+        looking: AtomicUsize,
     }
 
     static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
         Entry {
             thread: AtomicI32::new(FREE),
+            entered: AtomicI32::new(0),
             state: AtomicPtr::new(ptr::null_mut()),
             running: AtomicPtr::new(ptr::null_mut()),
             wanted: AtomicBool::new(false),
             is_asked: AtomicBool::new(false),
             inside: AtomicUsize::new(NOT_FOUND),
+            looking: AtomicUsize::new(0),
         }
     }; MOST_CONTEXTS];
 
+    /// Where [`internals::protected_call_of`] looks.
+    static PROTECTED_CALL: AtomicUsize = AtomicUsize::new(NOT_KNOWN);
+    const NOT_KNOWN: usize = usize::MAX;
+
+    thread_local! {
+        /// The number of this thread, and the end of its stack; set before it is in any entry, so that the handler only reads it.
+        static THIS: Cell<(i32, usize)> = const { Cell::new((0, 0)) };
+    }
+
     extern "C" fn on_signal(_: i32) {
-        // SAFETY: `gettid` is async-signal-safe and has no other conditions.
-        let me = unsafe { libc::gettid() };
+        let (me, _) = THIS.get();
         for entry in &ENTRIES {
-            if entry.thread.load(SeqCst) != me {
+            if me == 0 || entry.thread.load(SeqCst) != me {
                 continue;
             }
+            // Whoever takes the state out waits until it is not looked at any more.
+            entry.looking.fetch_add(1, SeqCst);
             let [main, running] = [&entry.state, &entry.running].map(|held| held.load(SeqCst));
-            if entry.is_asked.swap(false, SeqCst) && !main.is_null() {
-                let thread = if running.is_null() { main } else { running };
-                // SAFETY: as below; who asks has found that the layout is known. The calls that are made may fail, and say so
-                // by what they return: `errno` is what it was.
-                unsafe {
-                    let errno = *libc::__errno_location();
-                    entry.inside.store(whereabouts::look(thread), SeqCst);
-                    *libc::__errno_location() = errno;
-                }
+            if !main.is_null() && is_run_here(entry, main) {
+                look(entry, main, running);
+            } else if !main.is_null() && is_idle(entry, main) && entry.is_asked.swap(false, SeqCst) {
+                entry.inside.store(HOST, SeqCst);
             }
-            if entry.wanted.swap(false, SeqCst) {
-                for state in [main, running] {
-                    if !state.is_null() {
-                        // SAFETY: the entry is this thread's own, and is cleared on this thread before its state is
-                        // closed; a running coroutine is on the stack of the one that resumed it, and is taken out of
-                        // the entry before that lets go of it.
-                        unsafe { hook::watch_from_signal(state) };
-                    }
+            entry.looking.fetch_sub(1, SeqCst);
+        }
+    }
+
+    /// Whether this thread runs a state, whose main thread is live.
+    fn is_run_here(entry: &Entry, main: *mut ffi::lua_State) -> bool {
+        let (me, stack_end) = THIS.get();
+        if !cfg!(feature = "send") || entry.entered.load(SeqCst) == me {
+            return true;
+        }
+        let at = PROTECTED_CALL.load(SeqCst);
+        // SAFETY: `at` is where it was found. A protected call keeps what it returns to on the stack of the thread that makes
+        // it; one that lies on this stack, above this frame, is under way on this thread, which has the state locked.
+        at != NOT_KNOWN
+            && unsafe { (ptr::from_ref(&me) as usize..stack_end).contains(&internals::protected_call_of(main, at)) }
+    }
+
+    /// Whether no thread runs a state, whose main thread is live; also where that cannot be told.
+    fn is_idle(entry: &Entry, main: *mut ffi::lua_State) -> bool {
+        let at = PROTECTED_CALL.load(SeqCst);
+        // SAFETY: `at` is where it was found.
+        entry.entered.load(SeqCst) == 0 && (at == NOT_KNOWN || unsafe { internals::protected_call_of(main, at) } == 0)
+    }
+
+    /// Does what is asked for.
+    fn look(entry: &Entry, main: *mut ffi::lua_State, running: *mut ffi::lua_State) {
+        if entry.is_asked.swap(false, SeqCst) {
+            let thread = if running.is_null() { main } else { running };
+            // SAFETY: as below; who asks has found that the layout is known. The calls that are made may fail, and say so
+            // by what they return: `errno` is what it was.
+            unsafe {
+                let errno = *libc::__errno_location();
+                entry.inside.store(whereabouts::look(thread), SeqCst);
+                *libc::__errno_location() = errno;
+            }
+        }
+        if entry.wanted.swap(false, SeqCst) {
+            for state in [main, running] {
+                if !state.is_null() {
+                    // SAFETY: this thread runs the state, and is the one that takes it out of the entry before it is closed; a
+                    // running coroutine is on the stack of the one that resumed it, and is taken out of the entry before
+                    // that lets go of it.
+                    unsafe { hook::watch_from_signal(state) };
                 }
             }
         }
@@ -107,25 +160,70 @@ mod linux {
     /// The place of one context in the table that the handler reads.
     pub(crate) struct Registration(Option<&'static Entry>);
 
-    /// Enters the main thread of a state; called on the script's thread.
+    /// Enters the main thread of a state; called on the thread that runs it.
     pub(crate) fn register(main: State) -> Registration {
         if !installed() {
             return Registration(None);
         }
+        PROTECTED_CALL.store(internals::protected_call().unwrap_or(NOT_KNOWN), SeqCst);
         let free = |entry: &&Entry| entry.thread.compare_exchange(FREE, CLAIMED, SeqCst, SeqCst).is_ok();
         let entry = ENTRIES.iter().find(free);
         if let Some(entry) = entry {
             entry.wanted.store(false, SeqCst);
             entry.is_asked.store(false, SeqCst);
+            entry.entered.store(0, SeqCst);
             entry.running.store(ptr::null_mut(), SeqCst);
             entry.state.store(main.raw(), SeqCst);
-            // SAFETY: `gettid` has no conditions.
-            entry.thread.store(unsafe { libc::gettid() }, SeqCst);
+            entry.thread.store(this_thread(), SeqCst);
         }
         Registration(entry)
     }
 
+    /// The number of this thread; from now on the handler knows it.
+    fn this_thread() -> i32 {
+        if THIS.get().0 == 0 {
+            // SAFETY: `gettid` has no conditions.
+            THIS.set((unsafe { libc::gettid() }, end_of_stack().unwrap_or(0)));
+        }
+        THIS.get().0
+    }
+
+    /// The end of the stack of this thread, which grows down from there.
+    fn end_of_stack() -> Option<usize> {
+        // SAFETY: the attributes are filled in before they are read, and given back.
+        unsafe {
+            let mut attributes = std::mem::zeroed::<libc::pthread_attr_t>();
+            if libc::pthread_getattr_np(libc::pthread_self(), &raw mut attributes) != 0 {
+                return None;
+            }
+            let (mut start, mut size) = (ptr::null_mut(), 0);
+            let found = libc::pthread_attr_getstack(&raw const attributes, &raw mut start, &raw mut size) == 0;
+            libc::pthread_attr_destroy(&raw mut attributes);
+            found.then(|| start as usize + size)
+        }
+    }
+
+    /// While this is there, the thread that made it runs the state.
+    pub(crate) struct Here(Option<(&'static Entry, i32)>);
+
+    impl Drop for Here {
+        fn drop(&mut self) {
+            if let Some((entry, before)) = self.0 {
+                entry.entered.store(before, SeqCst);
+            }
+        }
+    }
+
     impl Registration {
+        /// This thread runs the state, which it has locked, for as long as the answer is there.
+        pub(crate) fn here(&self) -> Here {
+            let entry = self.0.filter(|_| cfg!(feature = "send"));
+            Here(entry.map(|entry| {
+                entry.thread.store(this_thread(), SeqCst);
+                (entry, entry.entered.swap(this_thread(), SeqCst))
+            }))
+        }
+
         /// Notes which coroutine runs now (`None` for the main thread); answers which did.
         pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
             let now = coroutine.map_or(ptr::null_mut(), State::raw);
@@ -145,6 +243,9 @@ mod linux {
             if let Some(entry) = self.0 {
                 entry.state.store(ptr::null_mut(), SeqCst);
                 entry.running.store(ptr::null_mut(), SeqCst);
+                while entry.looking.load(SeqCst) != 0 {
+                    thread::yield_now();
+                }
                 entry.thread.store(FREE, SeqCst);
             }
         }
@@ -178,6 +279,18 @@ mod linux {
             }
         }
 
+        /// Whether no thread seems to run the state at this moment.
+        #[cfg(feature = "send")]
+        pub(crate) fn is_idle(&self) -> bool {
+            self.0.is_some_and(|(entry, state)| {
+                entry.looking.fetch_add(1, SeqCst);
+                let main = entry.state.load(SeqCst);
+                let is_idle = main as usize == state && is_idle(entry, main);
+                entry.looking.fetch_sub(1, SeqCst);
+                is_idle
+            })
+        }
+
         /// Sends the signal, for what `flag` stands for; `None` once the context is gone.
         fn signal(&self, flag: impl Fn(&Entry) -> &AtomicBool) -> Option<&'static Entry> {
             let (entry, state) = self.0?;
@@ -200,6 +313,7 @@ mod elsewhere {
     use crate::ffi::state::State;
 
     pub(crate) struct Registration;
+    pub(crate) struct Here;
     pub(crate) struct Remote;
 
     pub(crate) fn register(_: State) -> Registration {
@@ -207,6 +321,10 @@ mod elsewhere {
     }
 
     impl Registration {
+        pub(crate) fn here(&self) -> Here {
+            Here
+        }
+
         pub(crate) fn set_running(&self, _: Option<State>) -> Option<State> {
             None
         }
@@ -217,6 +335,11 @@ mod elsewhere {
     }
 
     impl Remote {
+        #[cfg(feature = "send")]
+        pub(crate) fn is_idle(&self) -> bool {
+            true
+        }
+
         pub(crate) fn interrupt(&self) -> bool {
             false
         }

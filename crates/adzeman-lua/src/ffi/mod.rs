@@ -6,7 +6,8 @@
 //! - A C function that may raise runs in protected mode ([`state::State::protect`]), called from a Rust frame; the raise
 //!   unwinds only frames that own nothing.
 //! - Callbacks from Lua catch panics: none crosses into C.
-//! - All of it runs on the thread that runs the scripts, but for [`interrupt`], which only sends a signal to it.
+//! - All of it runs on the thread that runs the scripts, while it alone does ([`locked`]), but for [`interrupt`], which only sends
+//!   a signal to it.
 #![allow(unsafe_code)]
 
 pub(crate) mod activation;
@@ -24,6 +25,7 @@ pub(crate) mod interrupt;
 pub(crate) mod layout;
 mod library;
 pub(crate) mod limit;
+pub(crate) mod locked;
 pub(crate) mod natives;
 pub(crate) mod offered;
 mod own_hooks;
@@ -47,7 +49,8 @@ mod whereabouts;
 ///
 /// # Safety
 /// `raw` is a live thread of a state that was made by the Lua library which this program is linked with, that of `mlua::ffi`.
-/// It is used on one OS thread, and lives for longer than every copy of what is answered, and every engine made by one.
+/// It is used on one OS thread at a time, with the feature `send` by the binding alone wherever several may want it, and lives for
+/// longer than every copy of what is answered, and every engine made by one.
 pub unsafe fn lua_of(raw: *mut mlua::ffi::lua_State) -> mlua::Lua {
     // SAFETY: given by the caller.
     unsafe { mlua::Lua::get_or_init_from_ptr(raw) }.clone()

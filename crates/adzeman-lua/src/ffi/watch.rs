@@ -284,6 +284,12 @@ impl Watch {
         self.abandoning.set(true);
     }
 
+    /// Does `work`, during which this thread, which has the state locked, runs its scripts.
+    pub(crate) fn here<T>(&self, work: impl FnOnce() -> T) -> T {
+        let _here = self.registration.here();
+        work()
+    }
+
     pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
         self.running.set(coroutine);
         self.registration.set_running(coroutine)

@@ -14,10 +14,10 @@ mod userdata;
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::ffi::c_int;
-use std::rc::Rc;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::host::HostView;
+use adzeman_core::sharing::Shared;
 use adzeman_core::value::{Children, Expand, Handle, Variable};
 
 use crate::ffi::state::{Slot, State, Type};
@@ -73,13 +73,13 @@ struct OnShow {
 /// What is shown of one state.
 pub(crate) struct Shown {
     main: State,
-    host: Rc<dyn HostView>,
+    host: Shared<dyn HostView>,
     on_show: OnShow,
     pub(crate) types: ShownTypes,
 }
 
 impl Shown {
-    pub(crate) fn new(main: State, host: Rc<dyn HostView>) -> Self {
+    pub(crate) fn new(main: State, host: Shared<dyn HostView>) -> Self {
         Self { main, host, on_show: OnShow::default(), types: ShownTypes::default() }
     }
 

@@ -1,8 +1,7 @@
 //! Values of the host inside the script: what they hold, by serde, and what their type offers.
 
-use std::cell::RefCell;
 use std::ffi::c_int;
-use std::rc::Rc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::host::{self, About, Data};
@@ -24,29 +23,34 @@ use crate::scope::NOTATION;
 const MOST_MEMBERS: usize = 500;
 
 type Told = Result<Data, String>;
-type ShowType = dyn Fn(&AnyUserData) -> Option<Told>;
+type ShowType = dyn Fn(&AnyUserData) -> Option<Told> + Send;
 
-/// The types of the host that show what they hold.
+/// The types of the host that show what they hold. The binding keeps a function that has a copy.
 #[derive(Clone, Default)]
 pub(crate) struct ShownTypes {
-    types: Rc<RefCell<Vec<Box<ShowType>>>>,
-    found: Rc<RefCell<Option<Told>>>,
+    types: Arc<Mutex<Vec<Box<ShowType>>>>,
+    found: Arc<Mutex<Option<Told>>>,
+}
+
+/// A host's own code may have failed while it was asked; what is held is whole all the same.
+fn lock<T>(held: &Mutex<T>) -> MutexGuard<'_, T> {
+    held.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl ShownTypes {
     /// Has values of the type `T` show what they hold.
     pub(crate) fn add<T: Serialize + 'static>(&self, lua: &Lua, about: About) -> Result<(), LuaError> {
         about.check().map_err(mlua::Error::external)?;
-        if self.types.borrow().is_empty() {
+        if lock(&self.types).is_empty() {
             let held = self.clone();
             let look = lua.create_function(move |_, value: AnyUserData| {
-                let found = held.types.borrow().iter().find_map(|show| show(&value));
-                *held.found.borrow_mut() = found;
+                let found = lock(&held.types).iter().find_map(|show| show(&value));
+                *lock(&held.found) = found;
                 Ok(())
             })?;
             ffi::keep_function(lua, &look, Slot::Types)?;
         }
-        self.types.borrow_mut().push(Box::new(move |value| {
+        lock(&self.types).push(Box::new(move |value| {
             value.is::<T>().then(|| {
                 let held = value.borrow::<T>().map_err(|_| "in use by the host at this moment".to_owned())?;
                 let data = host::to_data(&*held).map_err(|why| format!("cannot be shown: {why}"))?;
@@ -65,7 +69,7 @@ fn nowhere() -> TreePath {
 impl Shown {
     /// What the userdata at `index` holds, if the host has said how to tell. No code of the script runs.
     pub(super) fn data_of(&self, state: State, index: c_int) -> Option<Told> {
-        if self.types.types.borrow().is_empty() || state.type_at(index) != Type::Userdata {
+        if lock(&self.types.types).is_empty() || state.type_at(index) != Type::Userdata {
             return None;
         }
         let top = state.top();
@@ -73,7 +77,7 @@ impl Shown {
         state.push_slot(Slot::Types);
         let called = state.call_below(1, 0);
         state.cut_to(top);
-        let found = self.types.found.borrow_mut().take();
+        let found = lock(&self.types.found).take();
         called.ok().and(found)
     }
 

@@ -1,4 +1,5 @@
-//! The Lua engine through its public interface, on real scripts.
+//! The Lua engine through its public interface, on real scripts. Supervisors here stay on their thread; states that move are tested with hosts.
+#![cfg(not(feature = "send"))]
 
 mod common;
 mod cutting;

@@ -1,16 +1,16 @@
-//! A context on its own thread: one independent script state, what it decides, and what it reports.
+//! A context on the thread that runs it: one independent script state, what it decides, and what it reports.
 
-use std::cell::{Cell, RefCell};
 use std::collections::{BTreeSet, VecDeque};
-use std::rc::{Rc, Weak};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::rc::Rc;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::Armed;
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::sharing::{Shared, SharedWeak};
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
@@ -21,6 +21,7 @@ use super::link::ContextLink;
 use super::{HostState, Lane};
 use crate::event::{current_event, event_depth};
 use crate::object::HostData;
+use crate::state::lock;
 use crate::state::notice::{Notice, Stop, Text, Tone};
 
 /// Between two looks whether someone has attached.
@@ -28,58 +29,97 @@ const WAIT_GLANCE: Duration = Duration::from_millis(20);
 /// Lines that are remembered to have run.
 const MOST_LINES_NOTED: usize = 1024;
 
-/// A context on its own thread.
+/// A context on the thread that runs it. The engine is asked while none of the locks here is held, as it may have to wait for
+/// another thread to leave the state.
 pub(crate) struct LocalContext {
+    me: SharedWeak<Self>,
     pub(crate) link: Arc<ContextLink>,
     pub(crate) host: Arc<HostState>,
-    lane: Weak<Lane>,
     /// The host's data, as its scripts see it.
-    pub(crate) data: Rc<HostData>,
-    engine: RefCell<Option<Rc<dyn EngineContext>>>,
-    decider: RefCell<Decider>,
+    pub(crate) data: Shared<HostData>,
+    engine: Mutex<Option<Shared<dyn EngineContext>>>,
+    decider: Mutex<Decider>,
     /// How many events were being handled when the step under way began.
-    step_events: Cell<usize>,
+    step_events: AtomicUsize,
     /// The version of what the engine was last told to watch.
-    watched: Cell<u64>,
+    watched: AtomicU64,
     /// How many calls that a person asked for are under way.
-    running_openly: Cell<usize>,
+    running_openly: AtomicUsize,
     /// Lines that were seen to run since the outermost event began, the last ones.
-    ran: RefCell<VecDeque<SourceLine>>,
+    ran: Mutex<VecDeque<SourceLine>>,
 }
 
 impl LocalContext {
-    pub(super) fn new(link: Arc<ContextLink>, lane: &Rc<Lane>, data: Rc<HostData>) -> Self {
+    pub(super) fn new(
+        me: SharedWeak<Self>,
+        link: Arc<ContextLink>,
+        host: Arc<HostState>,
+        data: Shared<HostData>,
+    ) -> Self {
         Self {
-            decider: RefCell::new(Decider::of(link.id)),
+            me,
+            decider: Mutex::new(Decider::of(link.id)),
             link,
-            host: lane.host.clone(),
-            lane: Rc::downgrade(lane),
+            host,
             data,
-            engine: RefCell::new(None),
-            step_events: Cell::new(0),
-            watched: Cell::new(u64::MAX),
-            running_openly: Cell::new(0),
-            ran: RefCell::default(),
+            engine: Mutex::new(None),
+            step_events: AtomicUsize::new(0),
+            watched: AtomicU64::new(u64::MAX),
+            running_openly: AtomicUsize::new(0),
+            ran: Mutex::default(),
         }
     }
 
     /// Its engine is there.
-    pub(super) fn open(&self, engine: Rc<dyn EngineContext>) {
-        *self.engine.borrow_mut() = Some(engine);
+    pub(super) fn open(&self, engine: Shared<dyn EngineContext>) {
+        *lock(&self.engine) = Some(engine);
     }
 
     /// Its engine goes.
     pub(super) fn close(&self) {
-        *self.engine.borrow_mut() = None;
+        let engine = lock(&self.engine).take();
+        drop(engine);
     }
 
-    fn engine(&self) -> Option<Rc<dyn EngineContext>> {
-        self.engine.borrow().clone()
+    fn engine(&self) -> Option<Shared<dyn EngineContext>> {
+        lock(&self.engine).clone()
     }
 
-    /// The lane of its thread.
+    /// The lane of this thread, which runs it now; nothing once it is closed.
     pub(crate) fn lane(&self) -> Option<Rc<Lane>> {
-        self.lane.upgrade()
+        let me = self.me.upgrade().filter(|_| self.link.lane() != 0)?;
+        let lane = Lane::of(&self.host);
+        if lane.take_over(&me)
+            && let Some(engine) = self.engine()
+        {
+            // From now on it is interrupted here.
+            engine.enter(&mut || ());
+        }
+        Some(lane)
+    }
+
+    /// The same, where the lane is not held by a stop.
+    fn free_lane(&self) -> Option<Rc<Lane>> {
+        self.lane().filter(|lane| !lane.holding.get())
+    }
+
+    /// Does `work`, during which this thread runs the context; begins with a safe point while someone is attached.
+    pub(super) fn enter<T>(&self, work: impl FnOnce() -> T) -> T {
+        if !cfg!(feature = "send") && !self.host.is_attached() {
+            return work();
+        }
+        let Some(engine) = self.engine() else { return work() };
+        let (mut work, mut outcome) = (Some(work), None);
+        engine.enter(&mut || {
+            if self.host.is_attached()
+                && let Some(lane) = self.free_lane()
+            {
+                lane.serve_waiting();
+                self.refresh();
+            }
+            outcome = work.take().map(|work| work());
+        });
+        outcome.unwrap_or_else(|| unreachable!("an engine does the work that it is given"))
     }
 
     /// How many frames it has at this moment.
@@ -100,25 +140,26 @@ impl LocalContext {
     }
 
     pub(crate) fn begin_step(&self, step: Step) {
-        self.step_events.set(event_depth());
-        self.decider.borrow_mut().begin_step(step);
+        self.step_events.store(event_depth(), Ordering::Relaxed);
+        lock(&self.decider).begin_step(step);
     }
 
     /// Takes notice of what sessions changed since the last time.
     fn catch_up(&self) {
         if self.link.attention.swap(false, Ordering::SeqCst) {
-            let mut decider = self.decider.borrow_mut();
-            decider.arm(self.host.breakpoints.armed());
+            let armed = self.host.breakpoints.armed();
+            let mut decider = lock(&self.decider);
+            decider.arm(armed);
             if !self.host.is_attached() {
                 decider.run_freely();
                 self.link.pause_wanted.store(false, Ordering::SeqCst);
             }
         }
         if self.link.pause_wanted.swap(false, Ordering::SeqCst) {
-            self.decider.borrow_mut().ask_pause();
+            lock(&self.decider).ask_pause();
         }
         if self.link.first_stop_wanted.swap(false, Ordering::SeqCst) {
-            self.decider.borrow_mut().ask_first_stop();
+            lock(&self.decider).ask_first_stop();
         }
     }
 
@@ -137,7 +178,8 @@ impl LocalContext {
 
     /// Tells the engine what to watch now, if that may have changed.
     fn watch_anew(&self) {
-        if self.decider.borrow().need_version() != self.watched.get() {
+        let version = lock(&self.decider).need_version();
+        if version != self.watched.load(Ordering::Relaxed) {
             self.watch();
         }
     }
@@ -145,10 +187,10 @@ impl LocalContext {
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
         let (need, version) = {
-            let decider = self.decider.borrow();
+            let decider = lock(&self.decider);
             (decider.need(), decider.need_version())
         };
-        self.watched.set(version);
+        self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
         }
@@ -169,9 +211,9 @@ impl LocalContext {
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
         if event_depth() <= 1 {
-            self.ran.borrow_mut().clear();
+            lock(&self.ran).clear();
         }
-        let mut decider = self.decider.borrow_mut();
+        let mut decider = lock(&self.decider);
         let before = (decider.expect_handler(expected), decider.time_calls(timed));
         drop(decider);
         if before != (expected, timed) {
@@ -183,17 +225,20 @@ impl LocalContext {
     /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
     /// to be looked at.
     pub(crate) fn leave_event(&self, before: (bool, bool), kind: &str, subject: Option<&str>) -> bool {
-        let untouched = self.decider.borrow().awaits_handler();
-        let left = self.decider.borrow().step().is_some() && self.step_events.get() >= event_depth();
+        let (untouched, steps) = {
+            let decider = lock(&self.decider);
+            (decider.awaits_handler(), decider.step().is_some())
+        };
+        let left = steps && self.step_events.load(Ordering::Relaxed) >= event_depth();
         if left {
-            self.decider.borrow_mut().run_freely();
+            lock(&self.decider).run_freely();
             let (event, subject) = (kind.to_owned(), subject.map(str::to_owned));
             let mut returned = None;
             self.at_safe_point(&mut |engine| returned = engine.returned());
             let returned = returned.map(previews);
             self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
-        let mut decider = self.decider.borrow_mut();
+        let mut decider = lock(&self.decider);
         let now = (decider.expect_handler(before.0), decider.time_calls(before.1));
         drop(decider);
         if left || now != before {
@@ -204,7 +249,7 @@ impl LocalContext {
 
     /// The breakpoints as this context has taken notice of them.
     pub(crate) fn armed(&self) -> Arc<Armed> {
-        self.decider.borrow().armed().clone()
+        lock(&self.decider).armed().clone()
     }
 
     /// Lends the moment at a line, or at the host's boundary, to `decide`, and tells what breakpoints said.
@@ -216,7 +261,7 @@ impl LocalContext {
         let decision = current_event(|event| {
             let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
             let moment = Moment { place, event, context: &self.link.name };
-            decide(&mut self.decider.borrow_mut(), moment)
+            decide(&mut lock(&self.decider), moment)
         });
         for said in &decision.said {
             self.host.tell_said(said);
@@ -245,14 +290,14 @@ impl LocalContext {
     /// Holds this thread until someone is attached and ready, for at most `limit`; answers whether someone is. What sessions
     /// ask for meanwhile is done.
     pub(crate) fn wait_for_client(&self, limit: Duration) -> bool {
-        let Some(lane) = self.lane.upgrade() else { return false };
+        let Some(lane) = self.lane() else { return false };
         let until = Instant::now().checked_add(limit);
         self.link.standing.wait(true);
         while !self.host.clients.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
             if until.is_some_and(|until| Instant::now() >= until) {
                 break;
             }
-            if let Ok(mail) = lane.mailbox.recv_timeout(WAIT_GLANCE) {
+            if let Ok(mail) = lane.mailbox.receiver.recv_timeout(WAIT_GLANCE) {
                 lane.quietly(|| lane.serve(mail, None));
             }
         }
@@ -283,11 +328,11 @@ impl LocalContext {
         text: &str,
         cancel: &Cancel,
     ) -> Result<Vec<Value>, EngineError> {
-        let Some(lane) = self.lane.upgrade() else { return Ok(Vec::new()) };
+        let Some(lane) = self.lane() else { return Ok(Vec::new()) };
         let was_holding = lane.holding.replace(false);
-        self.running_openly.set(self.running_openly.get() + 1);
+        self.running_openly.fetch_add(1, Ordering::Relaxed);
         let outcome = engine.run_openly(frame, text, cancel);
-        self.running_openly.set(self.running_openly.get() - 1);
+        self.running_openly.fetch_sub(1, Ordering::Relaxed);
         lane.holding.set(was_holding);
         self.watch();
         outcome
@@ -316,7 +361,7 @@ impl LocalContext {
 
     /// Notes a line that runs.
     fn note_line(&self, place: Option<SourceLine>) {
-        let mut ran = self.ran.borrow_mut();
+        let mut ran = lock(&self.ran);
         if let Some(place) = place.filter(|place| ran.back() != Some(place)) {
             if ran.len() >= MOST_LINES_NOTED {
                 ran.pop_front();
@@ -330,7 +375,7 @@ impl LocalContext {
         let sources = self.host.sources.look();
         let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
         let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
-        let ran = self.ran.borrow();
+        let ran = lock(&self.ran);
         let own = ran.iter().filter(|held| held.source == place.source && is_inside(&held.line));
         let shown = own.map(|held| sources.shown(*held));
         let shown_in = sources.shown(place).source;
@@ -357,9 +402,9 @@ impl Supervisor for LocalContext {
     }
 
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
-        let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
+        let Some(lane) = self.free_lane() else { return };
         self.catch_up();
-        if self.running_openly.get() > 0 && !self.host.is_attached() {
+        if self.running_openly.load(Ordering::Relaxed) > 0 && !self.host.is_attached() {
             self.abandon();
             return;
         }
@@ -388,7 +433,7 @@ impl Supervisor for LocalContext {
     }
 
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
-        let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
+        let Some(lane) = self.free_lane() else { return };
         self.catch_up();
         let place = place.map(|(source, line)| SourceLine { source, line });
         let reason =
@@ -399,7 +444,7 @@ impl Supervisor for LocalContext {
     }
 
     fn stop_asked(&self, engine: &mut dyn Engine) {
-        let Some(lane) = self.lane.upgrade().filter(|lane| !lane.holding.get()) else { return };
+        let Some(lane) = self.free_lane() else { return };
         self.catch_up();
         if !self.hold_for(&lane, engine, Some(Reason::ByScript)) {
             self.watch_anew();

@@ -53,18 +53,17 @@ pub(crate) fn poll(host: &Arc<HostState>) {
 impl Lane {
     /// A safe point, before `next` if that is why there is one.
     fn poll(&self, next: Option<&EventFrame<'_>>) {
-        if !self.mailbox.is_empty() {
+        if !self.mailbox.receiver.is_empty() {
             *self.when.borrow_mut() = next.map(|next| format!("before {}", next.title()));
             self.serve_waiting();
         }
         self.sample_by_time();
-        let contexts = self.contexts.borrow().clone();
-        contexts.iter().for_each(|context| context.refresh());
+        self.contexts().iter().for_each(|context| context.refresh());
     }
 
     /// How many frames each context has at this moment.
     fn depths(&self) -> Vec<(i64, usize)> {
-        self.contexts.borrow().iter().map(|context| (context.link.id, context.depth())).collect()
+        self.contexts().iter().map(|context| (context.link.id, context.depth())).collect()
     }
 }
 

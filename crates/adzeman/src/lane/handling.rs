@@ -1,6 +1,5 @@
 //! An event while it is handled: what has to be looked at before its handlers run, and after.
 
-use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::time::Duration;
@@ -9,6 +8,7 @@ use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tra
 use adzeman_core::decide::Change;
 use adzeman_core::host::{Data, HostView as _, describe};
 use adzeman_core::path::TreePath;
+use adzeman_core::sharing::Shared;
 
 use super::Lane;
 use super::budget::Alarm;
@@ -21,7 +21,7 @@ pub(crate) struct Handling<'a> {
     lane: &'a Lane,
     frame: &'a EventFrame<'a>,
     armed: Arc<Armed>,
-    contexts: Vec<(Rc<LocalContext>, (bool, bool))>,
+    contexts: Vec<(Shared<LocalContext>, (bool, bool))>,
     expected: bool,
     /// The budget of the handler around this one, and what ends the alarm of this one.
     outer_budget: Option<Duration>,
@@ -32,7 +32,7 @@ pub(crate) struct Handling<'a> {
 impl<'a> Handling<'a> {
     /// Before the handlers run. May hold the thread, at the host's boundary.
     pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>) -> Self {
-        let contexts = lane.contexts.borrow().clone();
+        let contexts = lane.contexts();
         let armed = contexts.first().map(|context| context.armed()).unwrap_or_default();
         if let Some(first) = contexts.first() {
             lane.look_for_host_changes(first, &armed);
@@ -42,11 +42,11 @@ impl<'a> Handling<'a> {
         }
         let expected = contexts.first().is_some_and(|context| lane.expects_handler(context, &armed, frame));
         let budget = shortest(armed.on_time(frame.kind()));
-        let enter = |context: Rc<LocalContext>| {
+        let enter = |context: &Shared<LocalContext>| {
             let before = context.enter_event(expected, budget.is_some());
-            (context, before)
+            (context.clone(), before)
         };
-        let contexts: Vec<_> = contexts.into_iter().map(enter).collect();
+        let contexts: Vec<_> = contexts.iter().map(enter).collect();
         let (outer_budget, done) =
             (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
         Self { lane, frame, armed, contexts, expected, outer_budget, done, is_put_back: false }
@@ -128,7 +128,7 @@ impl Lane {
         let about = |sited: &&Sited| {
             let wanted = sited.breakpoint.spec.subject.as_deref();
             // One for a context can only be ruled out when its lines run.
-            let is_context = || self.contexts.borrow().iter().any(|held| Some(held.link.name.as_str()) == wanted);
+            let is_context = || self.contexts().iter().any(|held| Some(held.link.name.as_str()) == wanted);
             wanted.is_none() || wanted == subject.as_deref() || is_context()
         };
         let mut candidates =
@@ -141,7 +141,7 @@ impl Lane {
         })
     }
 
-    fn set_alarm(&self, budget: Duration, contexts: &[(Rc<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
+    fn set_alarm(&self, budget: Duration, contexts: &[(Shared<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
         let done = Arc::new(AtomicBool::new(false));
         let contexts = contexts.iter().map(|(context, _)| context.link.clone()).collect();
         let at = self.host.clock.now() + budget;

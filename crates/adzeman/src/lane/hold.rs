@@ -114,7 +114,7 @@ impl LocalContext {
             }
             let has_pump = lane.pump.borrow().is_some();
             let wait = if has_pump { PUMP_INTERVAL } else { IDLE_INTERVAL };
-            match lane.mailbox.recv_timeout(wait) {
+            match lane.mailbox.receiver.recv_timeout(wait) {
                 Ok(mail) => lane.serve(mail, Some(AtLine { context: self, engine: &mut *engine, hold: Some(hold) })),
                 Err(_) => lane.run_pump(),
             }
@@ -124,7 +124,7 @@ impl LocalContext {
     /// Forgets what was shown of every context of this thread.
     fn release_handles(&self, lane: &Lane, engine: &mut dyn Engine) {
         engine.release();
-        for other in lane.contexts.borrow().iter().filter(|other| other.link.id != self.link.id) {
+        for other in lane.contexts().iter().filter(|other| other.link.id != self.link.id) {
             other.at_safe_point(&mut |engine| engine.release());
         }
     }

@@ -14,6 +14,8 @@ use adzeman_core::source::{Language, NameUse, Source, SourceFacts, SourceId};
 use super::budget::Timer;
 use super::hold::Go;
 use super::link::ContextLink;
+use super::mail::Mail;
+use super::monitors::Monitors;
 use crate::discovery::{is_token, new_token};
 use crate::object::Opened;
 use crate::state::breakpoints::{Breakpoints, Library};
@@ -41,6 +43,8 @@ pub(crate) enum Changed {
 pub(crate) struct Contexts {
     all: Mutex<Vec<Arc<ContextLink>>>,
     last: AtomicI64,
+    /// How often one was closed, or came to another thread.
+    changes: AtomicU64,
 }
 
 impl Contexts {
@@ -75,6 +79,16 @@ impl Contexts {
     /// A number for the next one.
     pub(crate) fn next_id(&self) -> i64 {
         self.last.fetch_add(1, SeqCst) + 1
+    }
+
+    /// How often one was closed, or came to another thread.
+    pub(super) fn changes(&self) -> u64 {
+        self.changes.load(SeqCst)
+    }
+
+    /// One is closed, or comes to another thread.
+    pub(super) fn note_change(&self) {
+        self.changes.fetch_add(1, SeqCst);
     }
 }
 
@@ -129,7 +143,7 @@ pub(crate) struct HostState {
     started: Instant,
     /// How many stops there were.
     pub(crate) stops: AtomicU64,
-    last_monitor: AtomicU64,
+    pub(crate) monitors: Monitors,
     timer: OnceLock<Timer>,
     pub(super) evaluating: Evaluating,
 }
@@ -160,7 +174,7 @@ impl HostState {
             closing: AtomicBool::new(false),
             started: Instant::now(),
             stops: AtomicU64::new(0),
-            last_monitor: AtomicU64::new(0),
+            monitors: Monitors::default(),
             timer: OnceLock::new(),
             evaluating: Evaluating::default(),
         }
@@ -196,10 +210,6 @@ impl HostState {
         self.timer.get_or_init(|| Timer::start(self.clock.clone()))
     }
 
-    pub(crate) fn next_monitor(&self) -> u64 {
-        self.last_monitor.fetch_add(1, SeqCst) + 1
-    }
-
     pub(crate) fn add_context(&self, context: Arc<ContextLink>) {
         let id = context.id;
         lock(&self.contexts.all).push(context);
@@ -209,6 +219,13 @@ impl HostState {
     pub(crate) fn remove_context(&self, id: i64) {
         lock(&self.contexts.all).retain(|context| context.id != id);
         self.clients.tell(Notice::Context { id, is_open: false });
+    }
+
+    /// Puts a job where its context is now; with a context that is gone, it goes.
+    pub(super) fn forward(&self, mail: Mail) {
+        if let Some(context) = self.contexts.get(mail.context) {
+            context.post(mail);
+        }
     }
 
     /// Adds a client that has not attached yet, unless too many came its way already, or the host ends.

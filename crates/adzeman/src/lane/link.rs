@@ -1,23 +1,32 @@
 //! A context as other threads see it: what it is told and asked, and whether it runs.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 use adzeman_core::engine::{Interrupt, Syntax};
 use adzeman_core::evaluation::{Cancel, Inside, UnderWay};
-use crossbeam_channel::Sender;
+use crossbeam_channel::{Receiver, Sender};
 
 use super::hold::Go;
 use super::mail::{Mail, SafePoint, Ticket};
 use crate::state::lock;
 use crate::state::standing::Standing;
 
+/// Both ends of where a lane's mail is put.
+#[derive(Clone)]
+pub(super) struct Mailbox {
+    pub(super) sender: Sender<Mail>,
+    pub(super) receiver: Receiver<Mail>,
+}
+
 /// A context as other threads see it.
 pub(crate) struct ContextLink {
     pub(crate) id: i64,
     pub(crate) name: String,
     pub(crate) syntax: Arc<dyn Syntax>,
-    pub(super) mailbox: Sender<Mail>,
+    /// The lane of the thread that runs it, or ran it last.
+    lane: AtomicU64,
+    mailbox: Mutex<Mailbox>,
     pub(super) pause_wanted: AtomicBool,
     pub(super) first_stop_wanted: AtomicBool,
     pub(super) budget_over: AtomicBool,
@@ -30,12 +39,13 @@ pub(crate) struct ContextLink {
 }
 
 impl ContextLink {
-    pub(super) fn new(id: i64, name: &str, syntax: Arc<dyn Syntax>, mailbox: Sender<Mail>) -> Self {
+    pub(super) fn new(id: i64, name: &str, syntax: Arc<dyn Syntax>, lane: u64, mailbox: Mailbox) -> Self {
         Self {
             id,
             name: name.to_owned(),
             syntax,
-            mailbox,
+            lane: AtomicU64::new(lane),
+            mailbox: Mutex::new(mailbox),
             pause_wanted: AtomicBool::new(false),
             first_stop_wanted: AtomicBool::new(false),
             budget_over: AtomicBool::new(false),
@@ -49,7 +59,24 @@ impl ContextLink {
 
     /// Posts a job; false when the context is gone.
     pub(crate) fn post(&self, mail: Mail) -> bool {
-        self.mailbox.send(mail).is_ok()
+        self.is_open() && lock(&self.mailbox).sender.send(mail).is_ok()
+    }
+
+    /// The lane of the thread that runs it, or ran it last.
+    pub(super) fn lane(&self) -> u64 {
+        self.lane.load(Ordering::SeqCst)
+    }
+
+    /// It is closed: it is on no lane.
+    pub(super) fn leave(&self) {
+        self.lane.store(0, Ordering::SeqCst);
+    }
+
+    /// From now on it is on another lane; answers where its mail was put up to now.
+    pub(super) fn move_to(&self, lane: u64, mailbox: Mailbox) -> Mailbox {
+        let mut held = lock(&self.mailbox);
+        self.lane.store(lane, Ordering::SeqCst);
+        std::mem::replace(&mut *held, mailbox)
     }
 
     /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
@@ -59,9 +86,18 @@ impl ContextLink {
         interrupt.is_some_and(|interrupt| interrupt.interrupt())
     }
 
+    /// Has the context take notice of what changed, if it has not, where an interrupt may have found nothing to interrupt.
+    pub(super) fn remind(&self) {
+        if self.attention.load(Ordering::SeqCst)
+            && let Some(interrupt) = lock(&self.interrupt).clone()
+        {
+            interrupt.remind();
+        }
+    }
+
     /// Whether jobs wait on its thread.
     pub(super) fn has_mail(&self) -> bool {
-        !self.mailbox.is_empty()
+        !lock(&self.mailbox).receiver.is_empty()
     }
 
     /// Has the jobs done at its next line, wherever that is: its host comes to no safe point.

@@ -1,6 +1,8 @@
 //! One script thread of a host: its mailbox and its contexts.
 //!
-//! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all.
+//! Contexts on the same thread share a mailbox, since only one of them can run at a time, and a stop in one holds all. A context
+//! is on the lane of the thread that runs it now, or ran it last: where states may move (the feature `send`), it comes to
+//! another lane when that thread [takes it over](Lane::take_over), in a hook or because the host says so.
 
 mod budget;
 mod context;
@@ -19,13 +21,14 @@ use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
-use std::sync::atomic::Ordering::SeqCst;
+use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
 use std::time::Duration;
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
 use adzeman_core::host::Data;
-use crossbeam_channel::{Receiver, Sender, unbounded};
+use adzeman_core::sharing::Shared;
+use crossbeam_channel::unbounded;
 
 pub(crate) use context::LocalContext;
 pub(crate) use emit::{emit, poll};
@@ -36,15 +39,19 @@ pub(crate) use mail::{Mail, SafePoint, Ticket};
 pub use open::AttachError;
 pub(crate) use open::OpenContext;
 
+use link::Mailbox;
 use mail::Work;
-use monitors::Monitor;
 
 /// A script thread of a host.
 pub(crate) struct Lane {
     pub(crate) host: Arc<HostState>,
-    pub(crate) sender: Sender<Mail>,
-    pub(crate) mailbox: Receiver<Mail>,
-    pub(crate) contexts: RefCell<Vec<Rc<LocalContext>>>,
+    /// No other lane of the process has it.
+    number: u64,
+    mailbox: Mailbox,
+    /// Those that came here; some may have gone to another lane since then.
+    came: RefCell<Rc<Vec<Shared<LocalContext>>>>,
+    /// The changes among the host's contexts that were taken notice of.
+    seen_changes: Cell<u64>,
     /// Whether a context of this thread is held.
     pub(crate) holding: Cell<bool>,
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
@@ -58,8 +65,6 @@ pub(crate) struct Lane {
     pub(crate) host_values: RefCell<HashMap<BreakpointId, Data>>,
     /// When the jobs being done are done, in words; nothing between two events.
     pub(crate) when: RefCell<Option<String>>,
-    /// What is sampled while the host runs.
-    pub(crate) monitors: RefCell<Vec<Monitor>>,
 }
 
 thread_local! {
@@ -67,22 +72,27 @@ thread_local! {
 }
 
 impl Lane {
-    /// The lane of this thread for a host, if a context was ever made on it.
+    /// The lane of this thread for a host, if a context was ever on it.
     pub(crate) fn find(host: &Arc<HostState>) -> Option<Rc<Self>> {
-        LANES.with_borrow(|lanes| lanes.iter().find(|lane| Arc::ptr_eq(&lane.host, host)).cloned())
+        let find =
+            |lanes: &RefCell<Vec<Rc<Self>>>| lanes.borrow().iter().find(|lane| Arc::ptr_eq(&lane.host, host)).cloned();
+        // A thread that ends may run scripts to its last moment.
+        LANES.try_with(find).ok().flatten()
     }
 
     /// The lane of this thread for a host; lanes of hosts that are gone are forgotten.
     pub(crate) fn of(host: &Arc<HostState>) -> Rc<Self> {
+        static LAST: AtomicU64 = AtomicU64::new(0);
         if let Some(lane) = Self::find(host) {
             return lane;
         }
-        let (sender, mailbox) = unbounded();
+        let (sender, receiver) = unbounded();
         let lane = Rc::new(Self {
             host: host.clone(),
-            sender,
-            mailbox,
-            contexts: RefCell::default(),
+            number: LAST.fetch_add(1, SeqCst) + 1,
+            mailbox: Mailbox { sender, receiver },
+            came: RefCell::default(),
+            seen_changes: Cell::new(0),
             holding: Cell::new(false),
             pump: RefCell::default(),
             again: Cell::new(false),
@@ -90,13 +100,57 @@ impl Lane {
             last_event: RefCell::default(),
             host_values: RefCell::default(),
             when: RefCell::default(),
-            monitors: RefCell::default(),
         });
-        LANES.with_borrow_mut(|lanes| {
-            lanes.retain(|lane| !lane.host.closing.load(SeqCst) || !lane.contexts.borrow().is_empty());
+        // Where a thread is about to end, the lane lives for as long as it is asked for.
+        let _ = LANES.try_with(|lanes| {
+            let mut lanes = lanes.borrow_mut();
+            lanes.retain(|lane| !lane.host.closing.load(SeqCst) || !lane.contexts().is_empty());
             lanes.push(lane.clone());
         });
         lane
+    }
+
+    /// The contexts on this lane.
+    pub(crate) fn contexts(&self) -> Rc<Vec<Shared<LocalContext>>> {
+        let changes = self.host.contexts.changes();
+        if self.seen_changes.replace(changes) != changes {
+            let mut came = self.came.borrow_mut();
+            if !came.iter().all(|context| self.has(&context.link)) {
+                Rc::make_mut(&mut came).retain(|context| self.has(&context.link));
+            }
+        }
+        self.came.borrow().clone()
+    }
+
+    /// Whether a context is on this lane.
+    pub(crate) fn has(&self, context: &ContextLink) -> bool {
+        context.lane() == self.number
+    }
+
+    /// The context with this number, if it is on this lane.
+    pub(crate) fn context(&self, id: i64) -> Option<Shared<LocalContext>> {
+        self.contexts().iter().find(|context| context.link.id == id).cloned()
+    }
+
+    /// This thread runs a context now; whether another one did before. Jobs that wait for it come along.
+    fn take_over(&self, context: &Shared<LocalContext>) -> bool {
+        if self.has(&context.link) {
+            return false;
+        }
+        let before = context.link.move_to(self.number, self.mailbox.clone());
+        self.host.contexts.note_change();
+        self.add(context.clone());
+        for mail in before.receiver.try_iter().take(before.receiver.len()) {
+            self.host.forward(mail);
+        }
+        true
+    }
+
+    /// A context that comes here.
+    fn add(&self, context: Shared<LocalContext>) {
+        // Those that have gone are forgotten first.
+        drop(self.contexts());
+        Rc::make_mut(&mut self.came.borrow_mut()).push(context);
     }
 
     /// Does `work` as if a context were held: scripts that run meanwhile, because someone evaluates, stop nowhere, and
@@ -114,7 +168,7 @@ impl Lane {
 
     /// Does the jobs that wait, at a moment when no script line runs.
     pub(crate) fn serve_waiting(&self) {
-        while let Ok(mail) = self.mailbox.try_recv() {
+        while let Ok(mail) = self.mailbox.receiver.try_recv() {
             self.quietly(|| self.serve(mail, None));
         }
     }
@@ -122,13 +176,19 @@ impl Lane {
     /// Does the jobs that wait, at a line of a script whose host comes to no safe point.
     fn serve_at_line(&self, context: &LocalContext, engine: &mut dyn Engine) {
         *self.when.borrow_mut() = Some("while a script runs".to_owned());
-        while let Ok(mail) = self.mailbox.try_recv() {
+        while let Ok(mail) = self.mailbox.receiver.try_recv() {
             self.quietly(|| self.serve(mail, Some(AtLine { context, engine: &mut *engine, hold: None })));
         }
     }
 
     /// Does one job; `at` is the line of a script that this thread is at.
     pub(crate) fn serve(&self, mail: Mail, at: Option<AtLine<'_>>) {
+        let at_its_line = at.as_ref().is_some_and(|at| at.context.link.id == mail.context);
+        let context = if at_its_line { None } else { self.context(mail.context) };
+        if !at_its_line && context.is_none() {
+            self.host.forward(mail);
+            return;
+        }
         if !mail.ticket.start() {
             return;
         }
@@ -136,13 +196,12 @@ impl Lane {
         let hold = at.as_ref().and_then(|at| at.hold);
         let (limits, cancel) = (self.host.limits(), mail.ticket.cancel.clone());
         let allowance = if hold.is_some() { limits.for_asked(cancel) } else { limits.for_aside(cancel) };
-        if let Some(AtLine { context, engine, .. }) = at.filter(|at| at.context.link.id == mail.context) {
+        if let Some(AtLine { context, engine, .. }) = at.filter(|_| at_its_line) {
             engine.allow(Some(allowance));
             survive(mail.work, &mut SafePoint { engine: &mut *engine, context, hold });
             engine.allow(None);
             return;
         }
-        let context = self.contexts.borrow().iter().find(|context| context.link.id == mail.context).cloned();
         let Some(context) = context else { return };
         let mut work = Some(mail.work);
         context.at_safe_point(&mut |engine| {

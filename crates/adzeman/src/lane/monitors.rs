@@ -1,25 +1,28 @@
 //! Monitors: expressions that are sampled at safe points while the host runs. A sample is taken on the context's own thread;
 //! its cost is measured, and bounded by the [`Pace`].
 
-use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::SeqCst};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use adzeman_core::monitor::{Every, Pace};
 
 use super::Lane;
 use super::context::LocalContext;
+use super::link::ContextLink;
 use crate::event::{EventFrame, current_event};
 use crate::state::clients::Client;
+use crate::state::lock;
 use crate::state::notice::{Notice, Sample};
 
-/// Monitors of one thread of the host at one time.
+/// Monitors of one host at one time.
 pub(crate) const MOST_MONITORS: usize = 100;
 
 /// An expression that a client wants sampled.
 pub(crate) struct Monitor {
     pub(crate) id: u64,
     pub(crate) client: Arc<Client>,
-    pub(crate) context: i64,
+    pub(crate) context: Arc<ContextLink>,
     pub(crate) expression: String,
     pub(crate) pace: Pace,
     /// When it was asked for, by the host's clock.
@@ -28,22 +31,54 @@ pub(crate) struct Monitor {
     pub(crate) spent: Duration,
 }
 
-impl Lane {
+/// What is sampled while a host runs, by whichever thread the context of it is on.
+#[derive(Default)]
+pub(crate) struct Monitors {
+    all: Mutex<Vec<Monitor>>,
+    /// How many there are, for those who have nothing to do when there are none.
+    count: AtomicUsize,
+    last: AtomicU64,
+}
+
+impl Monitors {
+    /// A number for the next one.
+    pub(crate) fn next_id(&self) -> u64 {
+        self.last.fetch_add(1, SeqCst) + 1
+    }
+
     /// Takes a monitor; false when there are too many.
-    pub(crate) fn add_monitor(&self, monitor: Monitor) -> bool {
-        let mut monitors = self.monitors.borrow_mut();
-        let fits = monitors.len() < MOST_MONITORS;
-        if fits {
-            monitors.push(monitor);
-        }
-        fits
+    pub(crate) fn add(&self, monitor: Monitor) -> bool {
+        self.change(|all| {
+            let fits = all.len() < MOST_MONITORS;
+            if fits {
+                all.push(monitor);
+            }
+            fits
+        })
     }
 
-    /// Forgets a monitor of a client.
-    pub(crate) fn end_monitor(&self, id: u64) {
-        self.monitors.borrow_mut().retain(|monitor| monitor.id != id);
+    /// Forgets a monitor.
+    pub(crate) fn end(&self, id: u64) {
+        self.change(|all| all.retain(|monitor| monitor.id != id));
     }
 
+    fn change<T>(&self, change: impl FnOnce(&mut Vec<Monitor>) -> T) -> T {
+        let mut all = lock(&self.all);
+        let outcome = change(&mut all);
+        self.count.store(all.len(), SeqCst);
+        outcome
+    }
+
+    fn is_empty(&self) -> bool {
+        self.count.load(SeqCst) == 0
+    }
+
+    fn find<T>(&self, id: u64, look: impl FnOnce(&mut Monitor) -> T) -> Option<T> {
+        lock(&self.all).iter_mut().find(|monitor| monitor.id == id).map(look)
+    }
+}
+
+impl Lane {
     /// Takes the samples that are due by the time.
     pub(crate) fn sample_by_time(&self) {
         self.sample(Pace::is_due);
@@ -56,7 +91,7 @@ impl Lane {
 
     /// Takes a sample now; false when there is no such monitor.
     pub(crate) fn sample_now(&self, id: u64) -> bool {
-        let found = self.monitors.borrow().iter().any(|monitor| monitor.id == id);
+        let found = self.host.monitors.find(id, |_| ()).is_some();
         if found {
             self.take(id);
         }
@@ -64,42 +99,40 @@ impl Lane {
     }
 
     fn sample(&self, mut is_due: impl FnMut(&mut Pace, Duration) -> bool) {
-        if self.monitors.borrow().is_empty() {
+        if self.host.monitors.is_empty() {
             return;
         }
         let now = self.host.clock.now();
-        let due: Vec<u64> = {
-            let mut monitors = self.monitors.borrow_mut();
-            monitors.retain(|monitor| monitor.client.is_attached());
-            let due = monitors.iter_mut().filter_map(|monitor| is_due(&mut monitor.pace, now).then_some(monitor.id));
-            due.collect()
-        };
+        let due: Vec<u64> = self.host.monitors.change(|all| {
+            all.retain(|monitor| monitor.client.is_attached());
+            let own = all.iter_mut().filter(|monitor| self.has(&monitor.context) || !monitor.context.is_open());
+            own.filter_map(|monitor| is_due(&mut monitor.pace, now).then_some(monitor.id)).collect()
+        });
         due.into_iter().for_each(|id| self.take(id));
     }
 
     fn take(&self, id: u64) {
-        let wanted = self
-            .monitors
-            .borrow()
-            .iter()
-            .find(|monitor| monitor.id == id)
-            .map(|monitor| (monitor.context, monitor.expression.clone()));
+        let wanted = self.host.monitors.find(id, |monitor| (monitor.context.id, monitor.expression.clone()));
         let Some((context, expression)) = wanted else { return };
-        let context = self.contexts.borrow().iter().find(|held| held.link.id == context).cloned();
+        let context = self.context(context);
+        let is_gone = context.is_none();
         let (now, begun) = (self.host.clock.now(), Instant::now());
         let outcome = match context {
             Some(context) => self.evaluate_sample(&context, &expression),
             None => Err("its context is gone".to_owned()),
         };
         let cost = begun.elapsed();
-        let mut monitors = self.monitors.borrow_mut();
-        let Some(monitor) = monitors.iter_mut().find(|monitor| monitor.id == id) else { return };
-        monitor.pace.taken(now, cost);
-        monitor.taken += 1;
-        monitor.spent += cost;
         let event = current_event(|event| event.map(EventFrame::title));
-        let sample = monitor.report(outcome, now, cost, event);
-        monitor.client.tell(Notice::Sample(Box::new(sample)));
+        self.host.monitors.find(id, |monitor| {
+            monitor.pace.taken(now, cost);
+            monitor.taken += 1;
+            monitor.spent += cost;
+            let sample = monitor.report(outcome, now, cost, event);
+            monitor.client.tell(Notice::Sample(Box::new(sample)));
+        });
+        if is_gone {
+            self.host.monitors.end(id);
+        }
     }
 
     fn evaluate_sample(&self, context: &LocalContext, expression: &str) -> Result<(String, String), String> {

@@ -1,10 +1,10 @@
 //! Opening a context, and closing it.
 
-use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::engine::{EngineContext, Interrupt, Supervisor, Syntax};
 use adzeman_core::host::HostView;
+use adzeman_core::sharing::Shared;
 use thiserror::Error;
 
 use super::context::LocalContext;
@@ -25,8 +25,7 @@ pub struct AttachError {
 
 /// A context that is open. Dropping it closes the context; the script state itself stays the host's.
 pub(crate) struct OpenContext {
-    context: Rc<LocalContext>,
-    lane: Rc<Lane>,
+    context: Shared<LocalContext>,
 }
 
 impl OpenContext {
@@ -38,38 +37,49 @@ impl OpenContext {
         host: &Arc<HostState>,
         name: &str,
         syntax: Arc<dyn Syntax>,
-        make: impl FnOnce(Rc<dyn Supervisor>, Rc<dyn HostView>) -> Result<(Rc<C>, Arc<dyn Interrupt>), E>,
-    ) -> Result<(Self, Rc<C>), AttachError>
+        make: impl FnOnce(Shared<dyn Supervisor>, Shared<dyn HostView>) -> Result<(Shared<C>, Arc<dyn Interrupt>), E>,
+    ) -> Result<(Self, Shared<C>), AttachError>
     where
         C: EngineContext + 'static,
         E: std::fmt::Display,
     {
         let lane = Lane::of(host);
-        let data = Rc::new(HostData::new(host.opened.clone(), syntax.language().notation));
-        let link = Arc::new(ContextLink::new(host.contexts.next_id(), name, syntax, lane.sender.clone()));
-        let context = Rc::new(LocalContext::new(link.clone(), &lane, data.clone()));
+        let data = Shared::new(HostData::new(host.opened.clone(), syntax.language().notation));
+        let (id, mailbox) = (host.contexts.next_id(), lane.mailbox.clone());
+        let link = Arc::new(ContextLink::new(id, name, syntax, lane.number, mailbox));
+        let context = Shared::new_cyclic(|me| LocalContext::new(me.clone(), link.clone(), host.clone(), data.clone()));
         let (engine, interrupt) = make(context.clone(), data)
             .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;
         context.open(engine.clone());
         *lock(&link.interrupt) = Some(interrupt);
-        lane.contexts.borrow_mut().push(context.clone());
+        lane.add(context.clone());
         host.add_context(link);
         context.hold_out();
-        Ok((Self { context, lane }, engine))
+        Ok((Self { context }, engine))
     }
 
     /// The context's name.
     pub(crate) fn name(&self) -> &str {
         &self.context.link.name
     }
+
+    /// Does `work`, during which this thread runs the context.
+    pub(crate) fn enter<T>(&self, work: impl FnOnce() -> T) -> T {
+        self.context.enter(work)
+    }
 }
 
 impl Drop for OpenContext {
     fn drop(&mut self) {
-        let id = self.context.link.id;
-        self.lane.contexts.borrow_mut().retain(|context| context.link.id != id);
-        *lock(&self.context.link.interrupt) = None;
+        let (link, host) = (&self.context.link, &self.context.host);
+        *lock(&link.interrupt) = None;
+        link.leave();
         self.context.close();
-        self.context.host.remove_context(id);
+        host.remove_context(link.id);
+        host.contexts.note_change();
+        // The lane that it was on, if it is the one of this thread, forgets it now, and any other one when it looks next.
+        if let Some(lane) = Lane::find(host) {
+            drop(lane.contexts());
+        }
     }
 }

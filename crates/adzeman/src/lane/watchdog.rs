@@ -70,6 +70,7 @@ fn watch(host: &HostState) {
         for context in contexts {
             look(host, &context, &mut seen);
             serve(&context, &mut waiting);
+            context.remind();
         }
         thread::sleep(GLANCE);
     }

@@ -49,6 +49,9 @@ impl Session {
                 Err(RecvTimeoutError::Disconnected) => return Err(SessionError::Gone(context.name.clone())),
                 Err(RecvTimeoutError::Timeout) => {}
             }
+            if !context.is_open() && ticket.withdraw() {
+                return Err(SessionError::Gone(context.name.clone()));
+            }
             if self.cancel.is_cancelled() {
                 if ticket.withdraw() {
                     return Err(SessionError::Cancelled);

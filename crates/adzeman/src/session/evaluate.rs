@@ -15,7 +15,6 @@ use adzeman_dap::requests::{
 };
 use adzeman_dap::types::CompletionItem;
 
-use super::ask::tell;
 use super::inspect::page;
 use super::values::{base, list_tree, made, set_host};
 use super::{Session, SessionError};
@@ -181,22 +180,19 @@ impl Session {
     pub(super) fn monitor(&mut self, arguments: MonitorArguments) -> Result<MonitorBody, SessionError> {
         let (context, _) = self.place(None, arguments.thread_id)?;
         context.syntax.check_expression(&arguments.expression).map_err(SessionError::BadExpression)?;
-        let id = self.host.next_monitor();
-        let (client, context_id) = (self.client.clone(), context.id);
+        let (id, client) = (self.host.monitors.next_id(), self.client.clone());
         let begun = self.host.clock.now();
         let pace = Pace::new(
             every(arguments.every_milliseconds, arguments.event, arguments.count),
             arguments.share.unwrap_or(USUAL_SHARE),
         );
         let expression = arguments.expression;
-        let monitor =
-            Monitor { id, client, context: context_id, expression, pace, begun, taken: 0, spent: Duration::ZERO };
-        let fits =
-            self.ask(&context, move |point| point.context.lane().is_some_and(|lane| lane.add_monitor(monitor)))?;
-        if !fits {
+        let context_id = context.id;
+        let monitor = Monitor { id, client, context, expression, pace, begun, taken: 0, spent: Duration::ZERO };
+        if !self.host.monitors.add(monitor) {
             return Err(SessionError::TooManyMonitors(MOST_MONITORS));
         }
-        self.monitors.insert(id, context.id);
+        self.monitors.insert(id, context_id);
         Ok(MonitorBody { monitor_id: id })
     }
 
@@ -210,10 +206,8 @@ impl Session {
 
     pub(super) fn end_monitor(&mut self, arguments: &MonitorBody) -> Result<(), SessionError> {
         let id = arguments.monitor_id;
-        let context = self.monitors.remove(&id).ok_or(SessionError::NoMonitor(id))?;
-        if let Some(context) = self.host.contexts.get(context) {
-            tell(&context, move |point| point.context.lane().into_iter().for_each(|lane| lane.end_monitor(id)));
-        }
+        self.monitors.remove(&id).ok_or(SessionError::NoMonitor(id))?;
+        self.host.monitors.end(id);
         Ok(())
     }
 

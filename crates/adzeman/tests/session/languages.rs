@@ -1,11 +1,11 @@
 //! A host that runs scripts in two languages, by two engines: each text is read by the rules of its own.
 
-use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::mpsc;
 use std::thread::{self, JoinHandle};
 
 use adzeman::core::engine::{Interrupt, Syntax};
+use adzeman::core::sharing::Shared;
 use adzeman::core::source::Language;
 use adzeman::core::test_engine::{LANGUAGE, TestEngine};
 use adzeman::{ContextHandle, Host, Listen, LuaContext};
@@ -50,7 +50,7 @@ fn host_of_two() -> (Host, JoinHandle<i64>) {
     let running = thread::spawn({
         let host = host.clone();
         move || {
-            let engine = Rc::new(TestEngine::new("lift.program", PROGRAM));
+            let engine = Shared::new(TestEngine::new("lift.program", PROGRAM));
             let opened = ContextHandle::open(&host, "programs", Arc::new(Programs), |supervisor, _| {
                 engine.attach(supervisor);
                 let interrupt: Arc<dyn Interrupt> = Arc::new(NoInterrupt);

@@ -9,6 +9,8 @@ mod host_side;
 mod inspecting;
 mod languages;
 mod looking;
+#[cfg(feature = "send")]
+mod moving;
 mod raw;
 mod scenarios;
 mod stepping;

@@ -124,6 +124,30 @@ fn a_pause_right_behind_a_continue_is_not_lost() {
     });
 }
 
+/// What asks for a look may come while the hooks of a stop are being taken away.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_breakpoint_right_behind_a_continue_is_not_missed() {
+    let script = "running = true\nfunction update()\n  while running do\n    local x = 1\n  end\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        client.ok("pause", json!({"threadId": 1}));
+        client.stopped();
+        for _ in 0..100 {
+            client.break_at(&[]);
+            let going = client.send("continue", json!({"threadId": 1}));
+            client.break_at(&[(4, None)]);
+            assert!(client.answer_to(going).success);
+            assert_eq!(client.stopped().1, 4);
+        }
+        client.evaluate("running = false");
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(2);
+    });
+}
+
 /// A breakpoint set while the script spins is hit: setting it interrupts.
 #[cfg(target_os = "linux")]
 #[test]

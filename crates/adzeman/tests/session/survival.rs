@@ -1,9 +1,9 @@
 //! Whatever ends a session's threads, and whatever a client sends, types or leaves unread: the host goes on, and everything that
 //! the client had is given back.
 
+use adzeman::core::sharing::Shared;
 use std::io::{Read as _, Write as _};
 use std::net::{Shutdown, TcpStream};
-use std::rc::Rc;
 use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
@@ -124,7 +124,7 @@ impl Interrupt for Idle {
 fn a_request_that_panics_is_answered_and_the_session_goes_on() {
     let host = Host::builder("test").start(Listen::ANY_PORT).unwrap();
     let opened = ContextHandle::open(&host, "faulty", Arc::new(Faulty), |_, _| {
-        Ok::<_, String>((Rc::new(Idle), Arc::new(Idle) as Arc<dyn Interrupt>))
+        Ok::<_, String>((Shared::new(Idle), Arc::new(Idle) as Arc<dyn Interrupt>))
     });
     let (_context, _) = opened.unwrap();
     let mut client = Client::connect(&host);
