@@ -4,20 +4,10 @@ use adzeman_core::engine::EngineError;
 use adzeman_core::path::{Notation, Path, Root, Segment};
 
 use crate::ffi::state::{Slot, State, Type};
-use crate::text::LANGUAGE;
+use crate::text::{LANGUAGE, number_of};
 
 /// How paths are written in Lua: the first element of a list is 1.
 pub(crate) const NOTATION: Notation = LANGUAGE.notation;
-
-/// The number by which a script finds an element.
-pub(crate) fn number_of(index: i64) -> i64 {
-    index.wrapping_add(NOTATION.first_index)
-}
-
-/// The element that a script finds by a number.
-pub(crate) fn element(number: i64) -> Segment {
-    Segment::Index(number.wrapping_sub(NOTATION.first_index))
-}
 
 /// Why a path cannot be followed, watched or given a value.
 pub(crate) fn cannot(name: &str, why: &str) -> EngineError {

@@ -14,11 +14,12 @@ use serde_json::Value as Json;
 use super::Context;
 use super::stacks::chain;
 
-use crate::evaluate::{Quick, Scope as Names, from_lua};
+use crate::evaluate::{Scope as Names, from_lua, holds};
 use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
 use crate::look::{Node, captured_names};
 use crate::scope::{self, Target};
+use crate::text::conditions::Condition;
 use crate::text::{LANGUAGE, display_name};
 
 /// The state at the moment when `state`, one of its threads, was interrupted.
@@ -413,7 +414,7 @@ impl Engine for View<'_> {
 
     fn rules_out(&mut self, condition: &str) -> bool {
         let (state, scope) = (self.state, Names::Function(self.innermost()));
-        Quick::parse(condition).and_then(|quick| quick.holds(&self.context.shown, state, scope)) == Some(false)
+        Condition::parse(condition).and_then(|held| holds(&held, &self.context.shown, state, scope)) == Some(false)
     }
 
     fn untrack(&mut self, track: TrackId) {

@@ -10,7 +10,8 @@ use super::{Evaluator, json};
 use crate::ffi::proxy::{self, Entry, Then, place_at};
 use crate::ffi::state::{State, Type};
 use crate::look::push_data;
-use crate::scope::{NOTATION, element, number_of};
+use crate::scope::NOTATION;
+use crate::text::{element, number_of};
 
 /// Where a call finds what it was given.
 const KEY: c_int = 2;

@@ -8,18 +8,19 @@ use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::EngineError;
 
 use super::Evaluator;
-use super::quick::{Quick, Scope};
+use super::quick::{Scope, holds};
 use super::words::{CONDITION, STATEMENT, tidy};
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State, Type};
 use crate::scope::Target;
+use crate::text::conditions::Condition;
 use crate::text::nesting;
 
 /// What is kept for breakpoints.
 #[derive(Default)]
 pub(super) struct Kept {
     /// The conditions of breakpoints, as far as they were understood.
-    quick: RefCell<HashMap<u64, Option<Rc<Quick>>>>,
+    understood: RefCell<HashMap<u64, Option<Rc<Condition>>>>,
     /// Texts of breakpoints that are kept compiled.
     count: Cell<usize>,
 }
@@ -45,7 +46,7 @@ impl Evaluator {
     pub(crate) fn condition(&self, target: Target, owner: BreakpointId, text: &str) -> Result<bool, EngineError> {
         let state = target.state;
         if let Some(held) =
-            self.quick(owner, text).and_then(|quick| quick.holds(&self.shown, state, Scope::Function(target)))
+            self.understood(owner, text).and_then(|held| holds(&held, &self.shown, state, Scope::Function(target)))
         {
             return Ok(held);
         }
@@ -58,15 +59,15 @@ impl Evaluator {
 
     /// Whether the condition of an event breakpoint holds, as far as the host alone can tell.
     pub(crate) fn condition_of_event(&self, state: State, owner: BreakpointId, text: &str) -> Option<bool> {
-        self.quick(owner, text)?.holds(&self.shown, state, Scope::Boundary)
+        holds(&*self.understood(owner, text)?, &self.shown, state, Scope::Boundary)
     }
 
-    fn quick(&self, owner: BreakpointId, text: &str) -> Option<Rc<Quick>> {
-        let mut known = self.kept.quick.borrow_mut();
+    fn understood(&self, owner: BreakpointId, text: &str) -> Option<Rc<Condition>> {
+        let mut known = self.kept.understood.borrow_mut();
         if known.len() > MOST_KEPT {
             known.clear();
         }
-        known.entry(owner.0).or_insert_with(|| Quick::parse(text).map(Rc::new)).clone()
+        known.entry(owner.0).or_insert_with(|| Condition::parse(text).map(Rc::new)).clone()
     }
 
     /// The text of an expression, evaluated in a function: a string as itself, anything else as its preview.
@@ -128,7 +129,7 @@ impl Evaluator {
 
     /// Forgets what was compiled for breakpoints: which of them are armed has changed.
     pub(crate) fn forget_kept(&self) {
-        self.kept.quick.borrow_mut().clear();
+        self.kept.understood.borrow_mut().clear();
         if self.kept.count.replace(0) > 0 {
             let forgotten = self.main.push_table().and_then(|()| self.main.set_slot(Slot::Conditions));
             if let Err(error) = forgotten {

@@ -30,7 +30,7 @@ use crate::scope::{self, Target};
 use crate::text::nesting;
 
 pub(crate) use json::from_lua;
-pub(crate) use quick::{Quick, Scope};
+pub(crate) use quick::{Scope, holds};
 pub(crate) use words::is_evaluated;
 
 use kept::Kept;

@@ -1,59 +1,14 @@
-//! Conditions simple enough to be decided without calling into Lua: comparisons of names, fields and constants, with
-//! `and`, `or` and `not`. Whatever they cannot tell exactly as Lua would (a metamethod, a comparison that raises) is left
-//! to Lua.
+//! Deciding conditions without calling into Lua, as far as they compare names, fields and constants. Whatever cannot be told
+//! exactly as Lua would (a metamethod, a comparison that raises) is left to Lua.
 
 use adzeman_core::host::Data;
-use adzeman_core::path::{Path, Segment};
-use adzeman_core::path::{Root, TreePath};
-use full_moon::ast::{BinOp, Expression, Index, Prefix, Suffix, UnOp, Var};
-use full_moon::tokenizer::{TokenReference, TokenType};
+use adzeman_core::path::{Path, Root, Segment, TreePath};
 
 use crate::ffi::state::{State, Type};
 use crate::look::Shown;
-use crate::scope::{self, Place, Target, element, number_of, push_captured, push_local};
-use crate::text::expressions::with_expression;
-
-/// A condition that was understood.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) enum Quick {
-    Value(Operand),
-    Compare(Operand, Comparison, Operand),
-    And(Box<Quick>, Box<Quick>),
-    Or(Box<Quick>, Box<Quick>),
-    Not(Box<Quick>),
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Comparison {
-    Equal,
-    NotEqual,
-    Less,
-    LessOrEqual,
-    Greater,
-    GreaterOrEqual,
-}
-
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) enum Operand {
-    Constant(Scalar),
-    /// A name, and what is behind it.
-    Path(String, Path),
-}
-
-/// A value that can be compared here.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) enum Scalar {
-    Nil,
-    Boolean(bool),
-    Integer(i64),
-    Float(f64),
-    Text(Vec<u8>),
-    /// True in a condition, and nothing else that is known.
-    Other,
-}
-
-/// Parts of a condition inside each other: it is decided on the script's own stack. Lua decides what is deeper.
-const MOST_LEVELS: usize = 32;
+use crate::scope::{self, Place, Target, push_captured, push_local};
+use crate::text::conditions::{Comparison, Condition, Operand, Scalar};
+use crate::text::number_of;
 
 /// Where names are looked up.
 #[derive(Clone, Copy)]
@@ -64,23 +19,30 @@ pub(crate) enum Scope {
     Boundary,
 }
 
-impl Quick {
-    /// Understands a condition; `None` for one that only Lua can decide.
-    pub(crate) fn parse(text: &str) -> Option<Self> {
-        with_expression(text, |expression| condition(expression, MOST_LEVELS)).flatten()
-    }
-
-    /// Whether it holds; `None` when only Lua can tell.
-    pub(crate) fn holds(&self, shown: &Shown, state: State, scope: Scope) -> Option<bool> {
-        match self {
-            Self::Value(operand) => Some(is_true(&operand.value(shown, state, scope)?)),
-            Self::Not(inner) => inner.holds(shown, state, scope).map(|held| !held),
-            Self::And(one, other) => Some(one.holds(shown, state, scope)? && other.holds(shown, state, scope)?),
-            Self::Or(one, other) => Some(one.holds(shown, state, scope)? || other.holds(shown, state, scope)?),
-            Self::Compare(one, how, other) => {
-                compare(&one.value(shown, state, scope)?, *how, &other.value(shown, state, scope)?)
+/// Whether a condition holds; `None` when only Lua can tell.
+pub(crate) fn holds(condition: &Condition, shown: &Shown, state: State, scope: Scope) -> Option<bool> {
+    let value = |operand: &Operand| value(operand, shown, state, scope);
+    let holds = |condition: &Condition| holds(condition, shown, state, scope);
+    match condition {
+        Condition::Value(operand) => Some(is_true(&value(operand)?)),
+        Condition::Not(inner) => holds(inner).map(|held| !held),
+        Condition::And(all) => {
+            for part in all {
+                if !holds(part)? {
+                    return Some(false);
+                }
             }
+            Some(true)
         }
+        Condition::Or(any) => {
+            for part in any {
+                if holds(part)? {
+                    return Some(true);
+                }
+            }
+            Some(false)
+        }
+        Condition::Compare(one, how, other) => compare(&value(one)?, *how, &value(other)?),
     }
 }
 
@@ -129,38 +91,37 @@ fn float(value: &Scalar) -> Option<f64> {
     }
 }
 
-impl Operand {
-    fn value(&self, shown: &Shown, state: State, scope: Scope) -> Option<Scalar> {
-        let (name, path) = match self {
-            Self::Constant(value) => return Some(value.clone()),
-            Self::Path(name, path) => (name, path),
-        };
-        let place = match scope {
-            Scope::Function(target) => scope::place_of(Some(target), name),
-            Scope::Boundary => Place::Global,
-        };
-        match (place, name.as_str()) {
-            (Place::Global, "event" | "host") => {
-                let target = match scope {
-                    Scope::Function(target) => Some(target),
-                    Scope::Boundary => None,
-                };
-                // A name that scripts made comes first.
-                let root = if name == "event" { Root::Event } else { Root::Host };
-                (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, root, path)).flatten()
+fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option<Scalar> {
+    let (name, path) = match operand {
+        Operand::Number { value, .. } | Operand::Literal { value, .. } => return value.clone(),
+        Operand::Path(name, path) => (name, path),
+        Operand::Calculation(..) | Operand::Other => return None,
+    };
+    let place = match scope {
+        Scope::Function(target) => scope::place_of(Some(target), name),
+        Scope::Boundary => Place::Global,
+    };
+    match (place, name.as_str()) {
+        (Place::Global, "event" | "host") => {
+            let target = match scope {
+                Scope::Function(target) => Some(target),
+                Scope::Boundary => None,
+            };
+            // A name that scripts made comes first.
+            let root = if name == "event" { Root::Event } else { Root::Host };
+            (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, root, path)).flatten()
+        }
+        (Place::Global, _) => None,
+        (place, _) => {
+            let top = state.top();
+            match place {
+                Place::Local(at, number) => push_local(at, number, state),
+                Place::Captured(at, number) => push_captured(at, number, state),
+                Place::Global => return None,
             }
-            (Place::Global, _) => None,
-            (place, _) => {
-                let top = state.top();
-                match place {
-                    Place::Local(at, number) => push_local(at, number, state),
-                    Place::Captured(at, number) => push_captured(at, number, state),
-                    Place::Global => return None,
-                }
-                let found = (state.top() > top).then(|| of_value(state, path)).flatten();
-                state.cut_to(top);
-                found
-            }
+            let found = (state.top() > top).then(|| of_value(state, path)).flatten();
+            state.cut_to(top);
+            found
         }
     }
 }
@@ -210,129 +171,9 @@ fn of_tree(shown: &Shown, root: Root, path: &Path) -> Option<Scalar> {
     })
 }
 
-/// `levels` is how many may be inside each other.
-fn condition(expression: &Expression, levels: usize) -> Option<Quick> {
-    let levels = levels.checked_sub(1)?;
-    match expression {
-        Expression::Parentheses { expression, .. } => condition(expression, levels),
-        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => {
-            Some(Quick::Not(Box::new(condition(expression, levels)?)))
-        }
-        Expression::BinaryOperator { lhs, binop, rhs } => {
-            let both = || Some((Box::new(condition(lhs, levels)?), Box::new(condition(rhs, levels)?)));
-            match binop {
-                BinOp::And(_) => both().map(|(one, other)| Quick::And(one, other)),
-                BinOp::Or(_) => both().map(|(one, other)| Quick::Or(one, other)),
-                other => Some(Quick::Compare(operand(lhs)?, comparison(other)?, operand(rhs)?)),
-            }
-        }
-        other => operand(other).map(Quick::Value),
-    }
-}
-
-fn comparison(operator: &BinOp) -> Option<Comparison> {
-    Some(match operator {
-        BinOp::TwoEqual(_) => Comparison::Equal,
-        BinOp::TildeEqual(_) => Comparison::NotEqual,
-        BinOp::LessThan(_) => Comparison::Less,
-        BinOp::LessThanEqual(_) => Comparison::LessOrEqual,
-        BinOp::GreaterThan(_) => Comparison::Greater,
-        BinOp::GreaterThanEqual(_) => Comparison::GreaterOrEqual,
-        _ => return None,
-    })
-}
-
-fn operand(expression: &Expression) -> Option<Operand> {
-    match expression {
-        Expression::Parentheses { expression, .. } => operand(expression),
-        Expression::UnaryOperator { unop: UnOp::Minus(_), expression } => match operand(expression)? {
-            Operand::Constant(Scalar::Integer(number)) => {
-                Some(Operand::Constant(Scalar::Integer(number.checked_neg()?)))
-            }
-            Operand::Constant(Scalar::Float(number)) => Some(Operand::Constant(Scalar::Float(-number))),
-            _ => None,
-        },
-        Expression::Number(token) => number(&text(token)).map(Operand::Constant),
-        Expression::String(token) => string(token).map(Operand::Constant),
-        Expression::Symbol(token) => match text(token).as_str() {
-            "nil" => Some(Operand::Constant(Scalar::Nil)),
-            "true" => Some(Operand::Constant(Scalar::Boolean(true))),
-            "false" => Some(Operand::Constant(Scalar::Boolean(false))),
-            _ => None,
-        },
-        Expression::Var(Var::Name(token)) => Some(Operand::Path(text(token), Path::default())),
-        Expression::Var(Var::Expression(path)) => {
-            let Prefix::Name(name) = path.prefix() else { return None };
-            let steps = path.suffixes().map(|suffix| match suffix {
-                Suffix::Index(Index::Dot { name, .. }) => Some(Segment::Field(text(name))),
-                Suffix::Index(Index::Brackets { expression, .. }) => match operand(expression)? {
-                    Operand::Constant(Scalar::Integer(number)) => Some(element(number)),
-                    Operand::Constant(Scalar::Text(name)) => String::from_utf8(name).ok().map(Segment::Field),
-                    _ => None,
-                },
-                _ => None,
-            });
-            Some(Operand::Path(text(name), steps.collect::<Option<_>>()?))
-        }
-        _ => None,
-    }
-}
-
-fn text(token: &TokenReference) -> String {
-    token.token().to_string()
-}
-
-/// Decimal numbers; others are left to Lua.
-fn number(text: &str) -> Option<Scalar> {
-    if text.starts_with("0x") || text.starts_with("0X") {
-        return None;
-    }
-    text.parse().map(Scalar::Integer).or_else(|_| text.parse().map(Scalar::Float)).ok()
-}
-
-/// Short texts without escapes; others are left to Lua.
-fn string(token: &TokenReference) -> Option<Scalar> {
-    match token.token().token_type() {
-        TokenType::StringLiteral { literal, multi_line_depth: 0, .. } if !literal.contains(['\\', '\n']) => {
-            let is_short = text(token).starts_with(['"', '\'']);
-            is_short.then(|| Scalar::Text(literal.as_bytes().to_vec()))
-        }
-        _ => None,
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn path(name: &str, fields: &[&str]) -> Operand {
-        Operand::Path(name.to_owned(), fields.iter().map(|field| Segment::Field((*field).to_owned())).collect())
-    }
-
-    #[test]
-    fn comparisons_of_names_fields_and_constants_are_understood() {
-        let found = Quick::parse("event.boat and not (lock.level >= -2.5)").unwrap();
-        let level = Quick::Compare(
-            path("lock", &["level"]),
-            Comparison::GreaterOrEqual,
-            Operand::Constant(Scalar::Float(-2.5)),
-        );
-        let expected =
-            Quick::And(Box::new(Quick::Value(path("event", &["boat"]))), Box::new(Quick::Not(Box::new(level))));
-        assert_eq!(found, expected);
-        let text = Quick::parse("kind == 'passage'").unwrap();
-        let constant = Operand::Constant(Scalar::Text(b"passage".to_vec()));
-        assert_eq!(text, Quick::Compare(path("kind", &[]), Comparison::Equal, constant));
-    }
-
-    #[test]
-    fn the_rest_is_left_to_lua() {
-        for text in
-            ["f(x)", "x + 1 > 2", "#t > 3", "x == 0x10", "a.b:c()", "'a\\n' == x", "x,", "x y", "1, 2", "...", ""]
-        {
-            assert_eq!(Quick::parse(text), None, "{text}");
-        }
-    }
 
     #[test]
     fn comparing_is_as_in_lua_or_left_to_it() {

@@ -7,10 +7,7 @@
 //! metamethods by the instruction behind (`lvm.c`, `op_arith`); that instruction is made a jump to the call instead
 //! ([`jumps`](crate::dialect::jumps)). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
 
-use full_moon::ast::{BinOp, Expression, UnOp, Var};
-use full_moon::tokenizer::TokenReference;
-
-use super::expressions::with_expression;
+use super::conditions::{Comparison, Condition, Operand, Scalar};
 
 /// What is put in front of a call: one of these must hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,11 +19,8 @@ pub(crate) struct Filter {
 impl Filter {
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
-        let parts = with_expression(condition, |expression| {
-            let mut parts = Vec::new();
-            add_parts(expression, &mut parts);
-            parts
-        })?;
+        let mut parts = Vec::new();
+        add_parts(&Condition::parse(condition)?, &mut parts);
         // A text of several lines would move those below it.
         let is_one_line = parts.iter().all(|part| !part.contains(['\n', '\r']));
         (is_one_line && !parts.is_empty()).then(|| Self { either: vec![parts] })
@@ -50,135 +44,98 @@ impl Filter {
     }
 }
 
-/// Adds parts that are all true whenever the expression is true, or fails; answers whether that is all there is to it, so
+/// Adds parts that are all true whenever the condition is true, or fails; answers whether that is all there is to it, so
 /// that a part to the right cannot hide that one to the left fails.
-fn add_parts(expression: &Expression, parts: &mut Vec<String>) -> bool {
-    match expression {
-        Expression::Parentheses { expression, .. } => add_parts(expression, parts),
-        Expression::BinaryOperator { lhs, binop: BinOp::And(_), rhs } => add_parts(lhs, parts) && add_parts(rhs, parts),
-        other => match exact(other) {
-            Some(part) => {
-                parts.push(part);
-                true
-            }
-            None => {
-                parts.extend(either(other));
-                false
-            }
-        },
+fn add_parts(condition: &Condition, parts: &mut Vec<String>) -> bool {
+    if let Condition::And(all) = condition {
+        return all.iter().all(|part| add_parts(part, parts));
     }
+    let exact = exact(condition);
+    let is_exact = exact.is_some();
+    parts.extend(exact.or_else(|| either(condition)));
+    is_exact
 }
 
-/// What is true whenever one of two sides is true, or fails.
-fn either(expression: &Expression) -> Option<String> {
-    let Expression::BinaryOperator { lhs, binop: BinOp::Or(_), rhs } = expression else { return None };
-    let side = |side: &Expression| {
+/// What is true whenever one of several is true, or fails.
+fn either(condition: &Condition) -> Option<String> {
+    let Condition::Or(any) = condition else { return None };
+    let side = |side: &Condition| {
         let mut parts = Vec::new();
         add_parts(side, &mut parts);
         (!parts.is_empty()).then(|| parts.join(" and "))
     };
-    Some(format!("({} or {})", side(lhs)?, side(rhs)?))
+    Some(format!("({})", any.iter().map(side).collect::<Option<Vec<_>>>()?.join(" or ")))
 }
 
-/// The expression itself, where all that can fail goes to the call.
-fn exact(expression: &Expression) -> Option<String> {
-    match expression {
-        Expression::Parentheses { expression, .. } => exact(expression),
-        Expression::UnaryOperator { unop: UnOp::Not(_), expression } => Some(format!("(not {})", exact(expression)?)),
-        Expression::BinaryOperator { lhs, binop: BinOp::And(_), rhs } => {
-            Some(format!("({} and {})", exact(lhs)?, exact(rhs)?))
-        }
-        Expression::BinaryOperator { lhs, binop: BinOp::Or(_), rhs } => {
-            Some(format!("({} or {})", exact(lhs)?, exact(rhs)?))
-        }
-        Expression::BinaryOperator { lhs, binop, rhs } => comparison(lhs, binop, rhs).or_else(|| number(expression)),
-        Expression::Var(Var::Name(name)) => Some(text(name)),
-        other => literal(other).or_else(|| number(other)),
+/// The condition itself, where all that can fail goes to the call.
+fn exact(condition: &Condition) -> Option<String> {
+    let chain = |parts: &[Condition], sign: &str| {
+        Some(format!("({})", parts.iter().map(exact).collect::<Option<Vec<_>>>()?.join(sign)))
+    };
+    match condition {
+        Condition::Not(inner) => Some(format!("(not {})", exact(inner)?)),
+        Condition::And(all) => chain(all, " and "),
+        Condition::Or(any) => chain(any, " or "),
+        Condition::Compare(lhs, how, rhs) => comparison(lhs, *how, rhs),
+        Condition::Value(operand) => name(operand).or_else(|| constant(operand)).or_else(|| number(operand)),
     }
 }
 
-fn comparison(lhs: &Expression, how: &BinOp, rhs: &Expression) -> Option<String> {
-    let sign = match how {
-        BinOp::TwoEqual(_) => "==",
-        BinOp::TildeEqual(_) => "~=",
-        BinOp::LessThan(_) => "<",
-        BinOp::LessThanEqual(_) => "<=",
-        BinOp::GreaterThan(_) => ">",
-        BinOp::GreaterThanEqual(_) => ">=",
-        _ => return None,
-    };
-    let is_equality = matches!(how, BinOp::TwoEqual(_) | BinOp::TildeEqual(_));
+fn comparison(lhs: &Operand, how: Comparison, rhs: &Operand) -> Option<String> {
     // A constant that is no table has no metamethod, whatever it is compared with.
-    let plain = match (lhs, rhs) {
-        (Expression::Var(Var::Name(name)), other) if is_equality => literal(other).map(|held| (text(name), held)),
-        (other, Expression::Var(Var::Name(name))) if is_equality => literal(other).map(|held| (held, text(name))),
-        _ => None,
-    };
+    let plain =
+        if how.is_equality() { name(lhs).zip(constant(rhs)).or_else(|| constant(lhs).zip(name(rhs))) } else { None };
     let (left, right) = match plain {
         Some(sides) => sides,
         None => (side(lhs)?, side(rhs)?),
     };
-    Some(format!("({left} {sign} {right})"))
+    Some(format!("({left} {} {right})", how.sign()))
 }
 
 /// One side of a comparison of numbers.
-fn side(expression: &Expression) -> Option<String> {
-    match expression {
-        Expression::Parentheses { expression, .. } => side(expression),
-        Expression::Var(Var::Name(name)) => Some(format!("({} + 0)", text(name))),
-        other => number(other),
-    }
+fn side(operand: &Operand) -> Option<String> {
+    name(operand).map(|name| format!("({name} + 0)")).or_else(|| number(operand))
 }
 
 /// A calculation with numbers.
-fn number(expression: &Expression) -> Option<String> {
-    match expression {
-        Expression::Number(token) => Some(text(token)),
-        Expression::Parentheses { expression, .. } => number(expression),
-        Expression::UnaryOperator { unop: UnOp::Minus(_), expression } => match &**expression {
-            Expression::Number(token) => Some(format!("(-{})", text(token))),
-            _ => None,
-        },
-        Expression::BinaryOperator { lhs, binop, rhs } => {
-            let sign = match binop {
-                BinOp::Plus(_) => "+",
-                BinOp::Minus(_) => "-",
-                BinOp::Star(_) => "*",
-                BinOp::Slash(_) => "/",
-                // Whole numbers cannot be divided by zero.
-                BinOp::Percent(_) if is_above_zero(rhs) => "%",
-                BinOp::DoubleSlash(_) if is_above_zero(rhs) => "//",
-                _ => return None,
-            };
-            Some(format!("({} {sign} {})", term(lhs)?, term(rhs)?))
-        }
+fn number(operand: &Operand) -> Option<String> {
+    match operand {
+        Operand::Number { text, .. } => Some(text.clone()),
+        // Whole numbers cannot be divided by zero.
+        Operand::Calculation(_, "%" | "//", rhs) if !is_above_zero(rhs) => None,
+        Operand::Calculation(lhs, sign, rhs) => Some(format!("({} {sign} {})", term(lhs)?, term(rhs)?)),
         _ => None,
     }
 }
 
 /// A name can stand in a calculation as it is.
-fn term(expression: &Expression) -> Option<String> {
-    match expression {
-        Expression::Var(Var::Name(name)) => Some(text(name)),
-        other => number(other),
+fn term(operand: &Operand) -> Option<String> {
+    name(operand).or_else(|| number(operand))
+}
+
+fn is_above_zero(operand: &Operand) -> bool {
+    let Operand::Number { value, .. } = operand else { return false };
+    match value {
+        Some(Scalar::Integer(number)) => *number >= 1,
+        Some(Scalar::Float(number)) => *number >= 1.0,
+        _ => false,
     }
 }
 
-fn is_above_zero(expression: &Expression) -> bool {
-    matches!(expression, Expression::Number(token) if text(token).parse::<f64>().is_ok_and(|number| number >= 1.0))
-}
-
-/// `nil`, a truth value, a number or a text.
-fn literal(expression: &Expression) -> Option<String> {
-    match expression {
-        Expression::Number(token) | Expression::String(token) => Some(text(token)),
-        Expression::Symbol(token) => Some(text(token)).filter(|word| word != "..."),
+/// A name with nothing behind it.
+fn name(operand: &Operand) -> Option<String> {
+    match operand {
+        Operand::Path(name, path) if path.is_empty() => Some(name.clone()),
         _ => None,
     }
 }
 
-fn text(token: &TokenReference) -> String {
-    token.token().to_string()
+/// `nil`, a truth value, a number or a text.
+fn constant(operand: &Operand) -> Option<String> {
+    match operand {
+        Operand::Number { text, .. } | Operand::Literal { text, .. } => Some(text.clone()),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -192,6 +149,7 @@ mod tests {
             ("n % 100 == 0 and ok", "((n % 100) == 0) and ok"),
             ("name == 'upper'", "(name == 'upper')"),
             ("nil ~= x or not (a >= b)", "((nil ~= x) or (not ((a + 0) >= (b + 0))))"),
+            ("x == -1.5 or y or z", "((x == (-1.5)) or y or z)"),
             ("x * 2 - y > -1.5", "(((x * 2) - y) > (-1.5))"),
             // The part that cannot be told is left to the condition itself.
             ("s < 0 and t.level > 1", "((s + 0) < 0)"),

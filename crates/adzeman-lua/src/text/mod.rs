@@ -1,5 +1,6 @@
 //! What the text of a script says. Nothing here touches a state.
 
+pub(crate) mod conditions;
 pub(crate) mod continued;
 pub(crate) mod expressions;
 pub(crate) mod filters;
@@ -8,7 +9,7 @@ pub(crate) mod nesting;
 pub(crate) mod statements;
 pub(crate) mod uses;
 
-use adzeman_core::path::Notation;
+use adzeman_core::path::{Notation, Segment};
 use adzeman_core::source::Language;
 
 /// The language, with lists that begin at 1 and methods as in `boat:moor`.
@@ -29,4 +30,14 @@ pub(crate) fn display_name(chunk_name: &str) -> String {
             format!("[string \"{}\"]", line.chars().take(40).collect::<String>())
         }
     }
+}
+
+/// The number by which a script finds an element.
+pub(crate) fn number_of(index: i64) -> i64 {
+    index.wrapping_add(LANGUAGE.notation.first_index)
+}
+
+/// The element that a script finds by a number.
+pub(crate) fn element(number: i64) -> Segment {
+    Segment::Index(number.wrapping_sub(LANGUAGE.notation.first_index))
 }
