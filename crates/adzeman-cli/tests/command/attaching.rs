@@ -1,6 +1,6 @@
 //! Every way in: by name, process or address, alone, after a restart, as an observer, started under control, as an adapter.
 
-use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::io::{BufRead as _, BufReader, Write as _};
 use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
@@ -84,7 +84,7 @@ impl User {
     }
 }
 
-pub(crate) struct Host(Child);
+pub(crate) struct Host(pub(crate) Child);
 
 impl Host {
     pub(crate) fn id(&self) -> String {
@@ -354,7 +354,7 @@ fn a_host_is_started_ended_and_started_again() {
     has(&text(&output.stderr), &["it has ended already (exit status: 0), without opening itself to anyone"]);
 }
 
-const SCRIPT: &str =
+pub(crate) const SCRIPT: &str =
     "local name = ...\nprint('hello ' .. name)\nlocal sum = 0\nfor i = 1, 3 do\n  sum = sum + i\nend\nos.exit(sum)\n";
 
 #[test]
@@ -384,127 +384,6 @@ fn a_plain_script_runs_in_a_host_of_its_own() {
     let output = user.session(&["run", "--batch", "-", "bad.lua"], "go\n");
     assert_eq!(output.status.code(), Some(1), "{}", text(&output.stdout));
     has(&text(&output.stdout), &["! adzeman: runtime error: bad.lua:1: no water"]);
-}
-
-/// An editor that speaks to the adapter.
-struct Editor {
-    child: Child,
-    output: BufReader<std::process::ChildStdout>,
-    seq: i64,
-    events: Vec<Json>,
-}
-
-impl Editor {
-    fn start(user: &User) -> Self {
-        let mut child = user.command().arg("dap").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-        let output = BufReader::new(child.stdout.take().unwrap());
-        Self { child, output, seq: 0, events: Vec::new() }
-    }
-
-    fn send(&mut self, command: &str, arguments: Json) -> i64 {
-        self.seq += 1;
-        let body = json!({"seq": self.seq, "type": "request", "command": command, "arguments": arguments}).to_string();
-        let framed = format!("Content-Length: {}\r\n\r\n{body}", body.len());
-        self.child.stdin.as_mut().unwrap().write_all(framed.as_bytes()).unwrap();
-        self.seq
-    }
-
-    fn message(&mut self) -> Json {
-        let mut header = String::new();
-        self.output.read_line(&mut header).unwrap();
-        let length: usize = header.trim().strip_prefix("Content-Length: ").unwrap().parse().unwrap();
-        self.output.read_line(&mut String::new()).unwrap();
-        let mut body = vec![0; length];
-        self.output.read_exact(&mut body).unwrap();
-        serde_json::from_slice(&body).unwrap()
-    }
-
-    #[track_caller]
-    fn answer(&mut self, seq: i64) -> Json {
-        loop {
-            let message = self.message();
-            if message["type"] == "response" && message["request_seq"] == seq {
-                return message;
-            }
-            self.events.push(message);
-        }
-    }
-
-    #[track_caller]
-    fn ok(&mut self, command: &str, arguments: Json) -> Json {
-        let seq = self.send(command, arguments);
-        let answer = self.answer(seq);
-        assert_eq!((&answer["success"], &answer["command"]), (&json!(true), &json!(command)), "{answer}");
-        answer["body"].clone()
-    }
-
-    fn event(&mut self, name: &str) -> Json {
-        let known = self.events.iter().position(|message| message["event"] == name);
-        if let Some(at) = known {
-            return self.events.remove(at)["body"].clone();
-        }
-        loop {
-            let message = self.message();
-            if message["event"] == name {
-                return message["body"].clone();
-            }
-            self.events.push(message);
-        }
-    }
-}
-
-impl Drop for Editor {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-#[test]
-fn an_editor_attaches_through_the_adapter() {
-    let user = User::new();
-    let host = user.host("dormant", &[]);
-    let mut editor = Editor::start(&user);
-    editor.ok("initialize", json!({"clientID": "editor", "clientName": "an editor"}));
-    let early = editor.send("threads", json!({}));
-    let early = editor.answer(early);
-    assert!(early["message"].as_str().unwrap().contains("'attach' or 'launch' must come first"), "{early}");
-    let wrong = editor.send("attach", json!({"host": "weir"}));
-    assert!(editor.answer(wrong)["message"].as_str().unwrap().contains("no host is called 'weir'"));
-    assert_eq!(editor.ok("attach", json!({"host": host.0.id()}))["role"], "control");
-    let capabilities = editor.event("capabilities");
-    assert_eq!(capabilities["capabilities"]["exceptionBreakpointFilters"][0]["filter"], "frame.update");
-    editor.event("initialized");
-    editor.ok("setExceptionBreakpoints", json!({"filters": ["frame.update"]}));
-    editor.ok("configurationDone", json!({}));
-    assert_eq!(editor.event("stopped")["reason"], "event");
-    editor.ok("disconnect", json!({}));
-    assert!(editor.child.wait().unwrap().success());
-    assert_eq!(user.hosts()[0]["clients"], json!([]), "the host runs on");
-}
-
-#[test]
-fn an_editor_launches_through_the_adapter() {
-    let user = User::new();
-    std::fs::write(user.work.path().join("hello.lua"), SCRIPT).unwrap();
-    let program = assert_cmd::cargo::cargo_bin!("adzeman").display().to_string();
-    let mut editor = Editor::start(&user);
-    editor.ok("initialize", json!({}));
-    let launch = json!({"program": program, "args": ["script", "hello.lua", "Heron"], "cwd": user.work.path(), "stopOnEntry": true});
-    editor.ok("launch", launch);
-    editor.event("initialized");
-    editor.ok("setBreakpoints", json!({"source": {"path": "hello.lua"}, "breakpoints": [{"line": 7}]}));
-    editor.ok("configurationDone", json!({}));
-    assert_eq!(editor.event("stopped")["reason"], "pause");
-    let shown = editor.event("output");
-    assert!(shown["output"].as_str().unwrap().starts_with("ADZEMAN=first "), "{shown}");
-    editor.ok("continue", json!({"threadId": 1}));
-    let printed = editor.event("output");
-    assert_eq!((&printed["output"], &printed["line"]), (&json!("hello Heron\n"), &json!(2)));
-    assert_eq!(editor.event("stopped")["reason"], "breakpoint");
-    editor.ok("disconnect", json!({}));
-    assert!(editor.child.wait().unwrap().success());
-    assert_eq!(user.hosts(), Vec::<Json>::new(), "what was launched has ended");
 }
 
 #[test]

@@ -7,8 +7,10 @@ use std::thread;
 
 mod attaching;
 mod compiled;
+mod editor;
 #[cfg(target_os = "linux")]
 mod folders;
+mod going;
 mod inspecting;
 #[cfg(unix)]
 mod waiting;
@@ -374,113 +376,6 @@ fn a_web_page_gets_nothing() {
     assert_eq!(answer, b"");
     let output = host.batch(&[], "look contexts\n");
     assert!(output.status.success());
-}
-
-#[test]
-fn breakpoints_say_count_end_and_are_kept() {
-    let folder = tempfile::tempdir().unwrap();
-    let project = folder.path().join("adzeman.toml");
-    std::fs::write(&project, "# ours\nbreaks = [\"in fare for passage 1\", \"at no such place\"]\n").unwrap();
-    let host = Lockside::start(&["--fps", "0", "--frames", "1500"]);
-    let commands = "\
-go
-breaks
-look break 1
-remove 1
-break in fare as toll say \"{name} {hits}: {length} m\"
-break on record.after_save after 1 once
-disable toll
-enable toll
-keep toll
-go
-breaks
-break on change host.office.passages
-go
-breaks off
-breaks on
-leave
-";
-    let options = ["--project", project.to_str().unwrap()];
-    let output = host.batch(&options, commands);
-    let shown = text(&output.stdout);
-    assert!(output.status.success(), "{shown}\n{}", text(&output.stderr));
-    has(
-        &shown,
-        &[
-            "'at no such place' of ",
-            "1 breakpoint set from ",
-            "ledger stopped by breakpoint 1, in fare",
-            "kept in the project file",
-            "→ 22 ┃   if minutes > tariff.free_after then",
-            "disabled; 'enable 2' lets it work",
-            "» toll 1: 6.4 m (scripts/ledger.lua:22)",
-            "was hit as often as it ever will be",
-            "last hit scripts/ledger.lua:42, during record.after_save of passage 2",
-            "lockside is held after a change, by breakpoint 4",
-            "host.office.passages was 2, and is 3, after record.before_save of passage 3",
-            "all breakpoints are disarmed; 'breaks on' arms them",
-            "3 breakpoints are armed",
-        ],
-    );
-    let kept = std::fs::read_to_string(&project).unwrap();
-    has(&kept, &["# ours\n", "  'in fare as toll say \"{name} {hits}: {length} m\"',\n", "\"at no such place\""]);
-    assert!(!kept.contains("passage 1"), "what was removed is gone from the file too: {kept}");
-}
-
-#[test]
-fn ways_to_go_on_call_and_go_again() {
-    let host = Lockside::start(&["--fps", "0", "--frames", "2500"]);
-    let commands = "\
-break at ledger.lua:34 for passage 2
-go
-let record.length = 11
-go again
-look record.length
-go line 38
-into
-run fare(24, 0)
-break in rate
-run fare(24, 0)
-look stack
-out
-remove all
-go next frame.update
-go 3 frame.update
-break on error
-run error('the gate is stuck')
-go
-";
-    let output = host.batch(&[], commands);
-    let shown = text(&output.stdout);
-    assert!(output.status.success(), "{shown}\n{}", text(&output.stderr));
-    has(
-        &shown,
-        &[
-            "record.length is now 11",
-            "6.4  float",
-            "ledger stopped, as it was to go on to here, in before_save",
-            "ledger is done with record.before_save of passage 2; lockside has taken over",
-            "it returned 7.2",
-            "fare(24, 0) returned 23.2",
-            "lockside runs › run fare(24, 0)\nledger stopped by breakpoint 2, in rate",
-            "1  fare (by a tail call)",
-            "it returned 0.8",
-            "stopped at an error, by breakpoint 3",
-            "expression:1: the gate is stuck (nobody in the script catches it)",
-            "error('the gate is stuck') failed: the gate is stuck",
-        ],
-    );
-}
-
-#[test]
-fn attached_disarmed_nothing_stops_until_it_is_armed() {
-    let host = Lockside::start(&["--fps", "0"]);
-    let output = host.batch(&["--disarmed", "--patience", "0.3"], "break on frame.update\ngo\n");
-    assert_eq!(output.status.code(), Some(5), "{}", text(&output.stdout));
-    has(&text(&output.stdout), &["all breakpoints are disarmed"]);
-    let output = host.batch(&["--disarmed"], "break on frame.update\nbreaks on\ngo\n");
-    assert!(output.status.success());
-    has(&text(&output.stdout), &["1 breakpoints are armed", "stopped by breakpoint 1"]);
 }
 
 /// The commands of `docs/tutorial.md`, chapter by chapter, and what each chapter promises.

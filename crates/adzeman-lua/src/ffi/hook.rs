@@ -124,7 +124,16 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     if watch.is_busy() {
         return;
     }
-    // SAFETY: as above; each is called for its own kind of event. Nothing is owned here when an error is raised.
+    // SAFETY: as above.
+    unsafe { tell(watch, raw, record, event) };
+}
+
+/// Tells of an event by its kind, and gives up what is to be given up.
+///
+/// # Safety
+/// As [`on_hook`], for an event of this kind.
+unsafe fn tell(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug, event: c_int) {
+    // SAFETY: given by the caller; each is called for its own kind of event. Nothing is owned here when an error is raised.
     unsafe {
         if event == ffi::LUA_HOOKCALL && watch.bounds.is_open() {
             let mut refused = None;

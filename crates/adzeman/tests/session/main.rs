@@ -9,8 +9,11 @@ mod host_side;
 mod inspecting;
 mod languages;
 mod looking;
+mod monitoring;
 #[cfg(feature = "send")]
 mod moving;
+mod opened;
+mod places;
 mod raw;
 mod scenarios;
 mod stepping;
