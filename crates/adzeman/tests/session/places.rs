@@ -110,7 +110,7 @@ fn a_client_that_says_little_is_dropped_after_a_time_all_in_all() {
 /// In a process of its own: its memory is looked at.
 #[test]
 fn messages_that_nobody_reads_take_no_memory() {
-    alone("survival::flat_memory");
+    alone("places::flat_memory");
 }
 
 #[test]
