@@ -229,13 +229,18 @@ pub(crate) fn for_each_thread(state: State, work: &mut dyn FnMut(State)) -> Resu
     Ok(())
 }
 
-/// Runs `look` on the known thread with this address, if it is still alive.
+/// Runs `look` on the known thread with this address, if it is still alive. What it pushes onto `state` stays there.
 pub(crate) fn with_thread<T>(state: State, address: usize, look: impl FnOnce(State) -> T) -> Option<T> {
     let top = state.top();
     let mut found = None;
     if state.push_slot(Slot::Threads) == Type::Table {
         state.raw_get_index(-1, i64::try_from(address).unwrap_or(0));
-        found = state.thread_at(-1).map(look);
+        let thread = state.thread_at(-1);
+        // The thread is below what is pushed, and goes afterwards.
+        state.remove(top + 1);
+        found = thread.map(look);
+        state.remove(top + 1);
+        return found;
     }
     state.cut_to(top);
     found

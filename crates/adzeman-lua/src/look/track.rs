@@ -279,8 +279,8 @@ fn both_no_number(state: State) -> bool {
 
 /// Pushes a local of a call that may be on another thread; false when the call is over.
 fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool {
-    let push = |thread: State| {
-        let mut found = false;
+    let mut found = false;
+    let mut push = |thread: State| {
         thread.for_each_level(|_, function| {
             let is_call = function.call() == call;
             if is_call && function.push_local(number).is_some() {
@@ -289,12 +289,13 @@ fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool 
             }
             !is_call
         });
-        found
     };
     if state.address() == thread {
-        return push(state);
+        push(state);
+    } else {
+        walk::with_thread(state, thread, push);
     }
-    walk::with_thread(state, thread, push).unwrap_or(false)
+    found
 }
 
 /// The name that a path is, if it is one only.

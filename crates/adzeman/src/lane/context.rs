@@ -38,15 +38,20 @@ pub(crate) struct LocalContext {
     /// The host's data, as its scripts see it.
     pub(crate) data: Shared<HostData>,
     engine: Mutex<Option<Shared<dyn EngineContext>>>,
-    decider: Mutex<Decider>,
+    deciding: Mutex<Deciding>,
     /// How many events were being handled when the step under way began.
     step_events: AtomicUsize,
     /// The version of what the engine was last told to watch.
     watched: AtomicU64,
     /// How many calls that a person asked for are under way.
     running_openly: AtomicUsize,
+}
+
+/// What is decided by, and what is remembered of it.
+struct Deciding {
+    decider: Decider,
     /// Lines that were seen to run since the outermost event began, the last ones.
-    ran: Mutex<VecDeque<SourceLine>>,
+    ran: VecDeque<SourceLine>,
 }
 
 impl LocalContext {
@@ -58,7 +63,7 @@ impl LocalContext {
     ) -> Self {
         Self {
             me,
-            decider: Mutex::new(Decider::of(link.id)),
+            deciding: Mutex::new(Deciding { decider: Decider::of(link.id), ran: VecDeque::new() }),
             link,
             host,
             data,
@@ -66,7 +71,6 @@ impl LocalContext {
             step_events: AtomicUsize::new(0),
             watched: AtomicU64::new(u64::MAX),
             running_openly: AtomicUsize::new(0),
-            ran: Mutex::default(),
         }
     }
 
@@ -87,6 +91,9 @@ impl LocalContext {
 
     /// The lane of this thread, which runs it now; nothing once it is closed.
     pub(crate) fn lane(&self) -> Option<Rc<Lane>> {
+        if let Some(lane) = Lane::find(&self.host).filter(|lane| lane.has(&self.link)) {
+            return Some(lane);
+        }
         let me = self.me.upgrade().filter(|_| self.link.lane() != 0)?;
         let lane = Lane::of(&self.host);
         if lane.take_over(&me)
@@ -141,14 +148,14 @@ impl LocalContext {
 
     pub(crate) fn begin_step(&self, step: Step) {
         self.step_events.store(event_depth(), Ordering::Relaxed);
-        lock(&self.decider).begin_step(step);
+        lock(&self.deciding).decider.begin_step(step);
     }
 
     /// Takes notice of what sessions changed since the last time.
     fn catch_up(&self) {
-        if self.link.attention.swap(false, Ordering::SeqCst) {
+        if self.link.attention.load(Ordering::SeqCst) && self.link.attention.swap(false, Ordering::SeqCst) {
             let armed = self.host.breakpoints.armed();
-            let mut decider = lock(&self.decider);
+            let decider = &mut lock(&self.deciding).decider;
             decider.arm(armed);
             if !self.host.is_attached() {
                 decider.run_freely();
@@ -156,10 +163,10 @@ impl LocalContext {
             }
         }
         if self.link.pause_wanted.swap(false, Ordering::SeqCst) {
-            lock(&self.decider).ask_pause();
+            lock(&self.deciding).decider.ask_pause();
         }
         if self.link.first_stop_wanted.swap(false, Ordering::SeqCst) {
-            lock(&self.decider).ask_first_stop();
+            lock(&self.deciding).decider.ask_first_stop();
         }
     }
 
@@ -178,7 +185,7 @@ impl LocalContext {
 
     /// Tells the engine what to watch now, if that may have changed.
     fn watch_anew(&self) {
-        let version = lock(&self.decider).need_version();
+        let version = lock(&self.deciding).decider.need_version();
         if version != self.watched.load(Ordering::Relaxed) {
             self.watch();
         }
@@ -187,7 +194,7 @@ impl LocalContext {
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
         let (need, version) = {
-            let decider = lock(&self.decider);
+            let decider = &lock(&self.deciding).decider;
             (decider.need(), decider.need_version())
         };
         self.watched.store(version, Ordering::Relaxed);
@@ -211,11 +218,12 @@ impl LocalContext {
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
         if event_depth() <= 1 {
-            lock(&self.ran).clear();
+            lock(&self.deciding).ran.clear();
         }
-        let mut decider = lock(&self.decider);
-        let before = (decider.expect_handler(expected), decider.time_calls(timed));
-        drop(decider);
+        let before = {
+            let decider = &mut lock(&self.deciding).decider;
+            (decider.expect_handler(expected), decider.time_calls(timed))
+        };
         if before != (expected, timed) {
             self.watch();
         }
@@ -226,21 +234,22 @@ impl LocalContext {
     /// to be looked at.
     pub(crate) fn leave_event(&self, before: (bool, bool), kind: &str, subject: Option<&str>) -> bool {
         let (untouched, steps) = {
-            let decider = lock(&self.decider);
+            let decider = &lock(&self.deciding).decider;
             (decider.awaits_handler(), decider.step().is_some())
         };
         let left = steps && self.step_events.load(Ordering::Relaxed) >= event_depth();
         if left {
-            lock(&self.decider).run_freely();
+            lock(&self.deciding).decider.run_freely();
             let (event, subject) = (kind.to_owned(), subject.map(str::to_owned));
             let mut returned = None;
             self.at_safe_point(&mut |engine| returned = engine.returned());
             let returned = returned.map(previews);
             self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
-        let mut decider = lock(&self.decider);
-        let now = (decider.expect_handler(before.0), decider.time_calls(before.1));
-        drop(decider);
+        let now = {
+            let decider = &mut lock(&self.deciding).decider;
+            (decider.expect_handler(before.0), decider.time_calls(before.1))
+        };
         if left || now != before {
             self.watch();
         }
@@ -249,7 +258,7 @@ impl LocalContext {
 
     /// The breakpoints as this context has taken notice of them.
     pub(crate) fn armed(&self) -> Arc<Armed> {
-        lock(&self.decider).armed().clone()
+        lock(&self.deciding).decider.armed().clone()
     }
 
     /// Lends the moment at a line, or at the host's boundary, to `decide`, and tells what breakpoints said.
@@ -257,11 +266,14 @@ impl LocalContext {
         &self,
         place: Option<SourceLine>,
         decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
-    ) -> Option<Reason> {
-        let decision = current_event(|event| {
+    ) -> Decided {
+        let (decision, is_watched_for) = current_event(|event| {
             let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
             let moment = Moment { place, event, context: &self.link.name };
-            decide(&mut lock(&self.decider), moment)
+            let mut deciding = lock(&self.deciding);
+            deciding.note(place);
+            let decision = decide(&mut deciding.decider, moment);
+            (decision, deciding.decider.need_version() == self.watched.load(Ordering::Relaxed))
         });
         for said in &decision.said {
             self.host.tell_said(said);
@@ -269,7 +281,7 @@ impl LocalContext {
         if decision.is_settled {
             self.host.rebind(Changed::Temporary);
         }
-        decision.reason
+        Decided { reason: decision.reason, is_watched_for }
     }
 
     /// Decides at the host's boundary, and holds this context there if that is what it comes to.
@@ -279,8 +291,8 @@ impl LocalContext {
         mut decide: impl FnMut(&mut Decider, Moment<'_>, &mut dyn Engine) -> Decision,
     ) {
         self.at_safe_point(&mut |engine| {
-            let reason = lane.quietly(|| self.decide(None, |decider, moment| decide(decider, moment, engine)));
-            if let Some(reason) = reason.filter(|_| self.host.clients.is_controlled()) {
+            let decided = lane.quietly(|| self.decide(None, |decider, moment| decide(decider, moment, engine)));
+            if let Some(reason) = decided.reason.filter(|_| self.host.clients.is_controlled()) {
                 self.hold(lane, engine, &reason);
             }
         });
@@ -359,28 +371,37 @@ impl LocalContext {
         untold.into_iter().for_each(|client| client.outbox.notice(&stop));
     }
 
+    /// The lines that were seen to run of the function that holds a line, in order.
+    fn lines_ran(&self, place: SourceLine) -> Vec<Line> {
+        let sources = self.host.sources.look();
+        let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
+        let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
+        let deciding = lock(&self.deciding);
+        let own = deciding.ran.iter().filter(|held| held.source == place.source && is_inside(&held.line));
+        let shown = own.map(|held| sources.shown(*held));
+        let shown_in = sources.shown(place).source;
+        let lines: BTreeSet<_> = shown.filter(|held| held.source == shown_in).map(|held| held.line).collect();
+        lines.into_iter().collect()
+    }
+}
+
+/// What came of a decision.
+pub(crate) struct Decided {
+    reason: Option<Reason>,
+    /// Whether the engine watches for what is needed from here on.
+    is_watched_for: bool,
+}
+
+impl Deciding {
     /// Notes a line that runs.
-    fn note_line(&self, place: Option<SourceLine>) {
-        let mut ran = lock(&self.ran);
+    fn note(&mut self, place: Option<SourceLine>) {
+        let ran = &mut self.ran;
         if let Some(place) = place.filter(|place| ran.back() != Some(place)) {
             if ran.len() >= MOST_LINES_NOTED {
                 ran.pop_front();
             }
             ran.push_back(place);
         }
-    }
-
-    /// The lines that were seen to run of the function that holds a line, in order.
-    fn lines_ran(&self, place: SourceLine) -> Vec<Line> {
-        let sources = self.host.sources.look();
-        let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
-        let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
-        let ran = lock(&self.ran);
-        let own = ran.iter().filter(|held| held.source == place.source && is_inside(&held.line));
-        let shown = own.map(|held| sources.shown(*held));
-        let shown_in = sources.shown(place).source;
-        let lines: BTreeSet<_> = shown.filter(|held| held.source == shown_in).map(|held| held.line).collect();
-        lines.into_iter().collect()
     }
 }
 
@@ -413,13 +434,13 @@ impl Supervisor for LocalContext {
             self.catch_up();
         }
         let place = source.map(|source| SourceLine { source, line });
-        self.note_line(place);
         let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
-        let mut reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
-        if let (None, Some(budget)) = (&reason, over_budget) {
-            reason = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
+        let mut decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
+        if let (None, Some(budget)) = (&decided.reason, over_budget) {
+            decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
         }
-        if !self.hold_for(&lane, engine, reason) {
+        let is_all = decided.reason.is_none() && decided.is_watched_for;
+        if !is_all && !self.hold_for(&lane, engine, decided.reason) {
             self.watch_anew();
         }
     }
@@ -436,9 +457,9 @@ impl Supervisor for LocalContext {
         let Some(lane) = self.free_lane() else { return };
         self.catch_up();
         let place = place.map(|(source, line)| SourceLine { source, line });
-        let reason =
+        let decided =
             lane.quietly(|| self.decide(place, |decider, moment| decider.at_raise(moment, message, caught, engine)));
-        if !self.hold_for(&lane, engine, reason) {
+        if !self.hold_for(&lane, engine, decided.reason) {
             self.watch();
         }
     }

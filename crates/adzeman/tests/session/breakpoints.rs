@@ -188,3 +188,48 @@ fn breakpoints_of_two_clients_do_not_touch_each_other() {
     let set = first.ok("adzeman/breakpoints", json!({}));
     assert_eq!(set["breakpoints"].as_array().unwrap().len(), 1, "the second's breakpoint went with it: {set}");
 }
+
+/// A local is looked at while other coroutines run, too, and it is that one which is compared.
+#[test]
+fn a_watched_local_stops_for_its_own_changes_only_whichever_coroutine_runs() {
+    let script = "\
+function update(n)
+  local guard, sum = 1, 0
+  local numbers = coroutine.wrap(function()
+    for i = 1, 6 do
+      if i == 5 then guard = 2 end
+      coroutine.yield(i)
+    end
+  end)
+  for i = 1, 6 do
+    local step = numbers()
+    sum = sum + step
+  end
+  return sum
+end
+";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(10, Some("i == 1")), (13, None)]);
+        host.go();
+        assert_eq!(client.stopped().1, 10);
+        let frame = client.frame(0)["id"].clone();
+        let info = client.ok("dataBreakpointInfo", json!({"name": "guard", "frameId": frame}));
+        let watched = json!({"breakpoints": [{"dataId": info["dataId"], "accessType": "write"}]});
+        let set = client.ok("setDataBreakpoints", watched);
+        assert_eq!(set["breakpoints"][0]["verified"], true, "{info} {set}");
+        client.go_on("continue");
+        let (stop, line) = client.stopped();
+        assert_eq!((stop["reason"].as_str(), line), (Some("data breakpoint"), 6), "{stop}");
+        let text = stop["text"].as_str().or(stop["description"].as_str()).unwrap_or_default();
+        assert!(text.contains("guard") && text.contains('1') && text.contains('2'), "{stop}");
+        assert!(!text.contains('{'), "{stop}");
+        client.go_on("continue");
+        assert_eq!(client.stopped().1, 13, "it does not change again");
+        assert_eq!(client.evaluate("guard * 100 + sum"), "221");
+        client.ok("setDataBreakpoints", json!({"breakpoints": []}));
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(1);
+    });
+}
