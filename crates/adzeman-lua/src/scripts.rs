@@ -14,9 +14,7 @@ use crate::evaluate::is_evaluated;
 use crate::facts::facts;
 use crate::ffi::activation::Activation;
 use crate::ffi::layout::Definition;
-use crate::ffi::state::{State, Type};
-use crate::ffi::walk;
-use crate::ffi::watch::{note, report};
+use crate::ffi::state::State;
 use crate::text::display_name;
 
 /// The largest file read to show the text of a source that was loaded from it.
@@ -35,11 +33,19 @@ pub(crate) struct Scripts {
     /// The source of the function that was looked at last.
     last: Cell<Option<(Definition, SourceId)>>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
+    /// Chunks met that nobody reported: the first line of the outermost function of each, and that compiled.
+    seen: RefCell<HashMap<String, (u32, Vec<u8>)>>,
 }
 
 impl Scripts {
     pub(crate) fn new(supervisor: Shared<dyn Supervisor>) -> Self {
-        Self { supervisor, by_chunk_name: RefCell::default(), last: Cell::new(None), texts: RefCell::default() }
+        Self {
+            supervisor,
+            by_chunk_name: RefCell::default(),
+            last: Cell::new(None),
+            texts: RefCell::default(),
+            seen: RefCell::default(),
+        }
     }
 
     /// Whether functions of this chunk belong to a source of the script's.
@@ -116,22 +122,22 @@ impl Scripts {
         Some(id)
     }
 
-    /// Looks for functions of sources that nobody reported, whole chunks and outer functions before inner ones; answers the
-    /// sources.
-    pub(crate) fn discover(&self, main: State) -> Vec<SourceId> {
-        let mut unknown: HashMap<String, (u32, Vec<u8>)> = HashMap::new();
-        let mut show = |state: State, kind: Type| match kind {
-            Type::Function => {
-                let info = state.function_info(-1);
-                let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
-                if is_better && self.is_new(&info.chunk_name) {
-                    unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));
-                }
-            }
-            _ => note(state),
-        };
-        report(walk::walk(main, &mut show).map(|_| ()));
-        unknown.into_iter().filter_map(|(chunk_name, (_, chunk))| self.take(&chunk_name, &chunk)).collect()
+    /// Looks at the function on top, which may be of a source that nobody reported: of whole chunks and outer functions more is
+    /// known than of inner ones.
+    pub(crate) fn see(&self, state: State) {
+        let info = state.function_info(-1);
+        let mut unknown = self.seen.borrow_mut();
+        let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
+        if is_better && self.is_new(&info.chunk_name) {
+            unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));
+        }
+    }
+
+    /// Takes the sources that were seen; answers those that nobody had reported.
+    pub(crate) fn take_seen(&self) -> Vec<SourceId> {
+        let unknown = self.seen.take();
+        let new = unknown.into_iter().filter(|(chunk_name, _)| self.is_new(chunk_name)).collect::<Vec<_>>();
+        new.into_iter().filter_map(|(chunk_name, (_, chunk))| self.take(&chunk_name, &chunk)).collect()
     }
 }
 

@@ -279,7 +279,7 @@ impl Host {
         event: Event<'_, P>,
         handler: impl FnOnce() -> Result<T, E>,
     ) -> Result<T, E> {
-        if !self.state().is_attached() {
+        if !self.state().wants_events() {
             return handler();
         }
         let mut handler = Some(handler);
@@ -297,7 +297,7 @@ impl Host {
         event: Event<'_, P>,
         mut handler: impl FnMut() -> Result<T, E>,
     ) -> Result<T, E> {
-        if !self.state().is_attached() {
+        if !self.state().wants_events() {
             return handler();
         }
         lane::emit(self.state(), &event, true, || Some(handler()))
@@ -305,7 +305,7 @@ impl Host {
 
     /// A safe point between events: does what sessions wait for. Call it in long pauses, such as a menu.
     pub fn poll(&self) {
-        if self.state().is_attached() {
+        if self.state().wants_events() {
             lane::poll(self.state());
         }
     }

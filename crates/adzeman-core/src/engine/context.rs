@@ -21,6 +21,11 @@ pub trait EngineContext: MaySend {
     /// Between two handlers, when no script runs: a moment for what could not be done while one did.
     fn safe_point(&self) {}
 
+    /// Whether all is done that the last [`watch`](Self::watch) asked for. What takes long is done bit by bit at safe points.
+    fn is_settled(&self) -> bool {
+        true
+    }
+
     /// How many frames are on all stacks of the context at this moment, marks between them included.
     fn depth(&self) -> usize {
         0

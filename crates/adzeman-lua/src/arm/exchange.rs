@@ -56,9 +56,12 @@ pub(super) struct Exchanges {
     /// Functions that are there only to keep bodies alive.
     pub(super) roots: HashSet<usize>,
     pub(super) last_anchor: i64,
+    /// Sources whose functions have to be gone through, and those whose functions are being gone through.
+    pub(super) waiting: HashSet<SourceId>,
+    pub(super) under_way: HashSet<SourceId>,
     /// Sources with functions that were on a stack when they should have got another body.
-    pub(super) unsettled: HashSet<SourceId>,
-    /// Safe points that have passed by since the last look at the unsettled ones, and how many may.
+    left: HashSet<SourceId>,
+    /// Safe points that have passed by since the last look at those left, and how many may.
     passed_by: u32,
     pass_by: u32,
     /// Functions that are of no known body, so that their lines need the hook.
@@ -90,45 +93,63 @@ impl Exchanges {
         self.reporting(definition).map(|exchange| &exchange.lines)
     }
 
-    /// Functions of this source may have to get another body; they are looked for at the next safe point.
+    /// Functions of this source may have to get another body.
     pub(super) fn unsettle(&mut self, source: SourceId) {
-        self.unsettled.insert(source);
+        self.waiting.insert(source);
         (self.passed_by, self.pass_by) = (0, 1);
     }
 
-    /// Whether some functions still have to get another body, and this is the moment to try: a function that never returns
-    /// is asked for less and less often, since each look walks the whole state.
-    pub(super) fn wants_to_settle(&mut self) -> bool {
-        if self.unsettled.is_empty() {
-            return false;
+    /// Whether all functions of a source have been gone through, and not since it changed.
+    pub(super) fn is_gone_through(&self, source: SourceId) -> bool {
+        !self.waiting.contains(&source) && !self.under_way.contains(&source)
+    }
+
+    /// The sources with functions that were on a stack, if this is the moment to look whether those have returned: one that
+    /// never returns is asked for less and less often.
+    pub(super) fn due_for_retry(&mut self) -> HashSet<SourceId> {
+        if self.left.is_empty() {
+            return HashSet::new();
         }
         self.passed_by += 1;
-        let is_due = self.passed_by >= self.pass_by;
-        if is_due {
-            self.passed_by = 0;
-            self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);
+        if self.passed_by < self.pass_by {
+            return HashSet::new();
         }
-        is_due
+        self.passed_by = 0;
+        self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);
+        self.left.clone()
+    }
+
+    /// Takes what came of a look at those that were left. What they made meanwhile is like them, and is looked for.
+    pub(super) fn end_retry(&mut self, settling: &Settling) {
+        for source in settling.wanted.difference(&settling.left) {
+            self.left.remove(source);
+            self.unsettle(*source);
+        }
     }
 
     /// Whether every line is reported without a hook.
     pub(super) fn covers(&self, source: SourceId, lines: &LineSet) -> bool {
-        !self.unsettled.contains(&source)
+        self.is_gone_through(source)
+            && !self.left.contains(&source)
             && !self.strangers.contains(&source)
             && self.sources.get(&source).is_some_and(|held| lines.iter().all(|line| held.lines.contains(line)))
     }
 
     /// Takes what came of a walk; `is_whole` is whether it came to everything.
     pub(super) fn end_settling(&mut self, settling: Settling, is_whole: bool, state: State) {
+        self.under_way.clear();
         for source in settling.wanted {
             self.strangers.remove(&source);
             if !is_whole || settling.strangers.contains(&source) {
                 self.strangers.insert(source);
             }
             if settling.left.contains(&source) {
-                self.unsettled.insert(source);
+                self.left.insert(source);
+                (self.passed_by, self.pass_by) = (0, 1);
+            } else {
+                self.left.remove(&source);
             }
-            if is_whole {
+            if is_whole && !self.waiting.contains(&source) {
                 self.forget_earlier(source, &settling.in_use, state);
             }
         }

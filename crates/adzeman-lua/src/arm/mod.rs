@@ -3,11 +3,13 @@
 mod exchange;
 pub(crate) mod known;
 mod making;
+mod search;
 mod settling;
 
 use std::cell::RefCell;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::{EngineError, Supervisor};
@@ -16,16 +18,20 @@ use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
 use self::exchange::{Exchange, Exchanges, Filters};
 use self::making::Making;
+use self::search::Search;
+pub(crate) use self::search::prepare;
 use self::settling::Settling;
 use crate::ffi::body::{Body, compile, with_body};
 use crate::ffi::layout::{self, Definition};
-use crate::ffi::state::{State, Type};
+use crate::ffi::state::State;
 use crate::ffi::walk;
 use crate::ffi::watch::Watch;
 use crate::scripts::Scripts;
 use crate::text::statements::{NOT_PARSED, Statements};
 
 const NOT_KNOWN: &str = "the layout of this engine is not known";
+const ARMING: &str = "it is being armed: its functions are looked for";
+const STRANGE: &str = "a function there is not as its text says";
 const TOO_LARGE: &str = "the state is too large to be walked whole";
 
 /// What is to be armed of a source.
@@ -42,11 +48,22 @@ pub(crate) struct Arms {
     scripts: Rc<Scripts>,
     supervisor: Shared<dyn Supervisor>,
     exchanges: RefCell<Exchanges>,
+    search: Search,
+    /// What was told last of a source's lines.
+    told: RefCell<HashMap<SourceId, Option<&'static str>>>,
 }
 
 impl Arms {
     pub(crate) fn new(watch: Rc<Watch>, scripts: Rc<Scripts>, supervisor: Shared<dyn Supervisor>) -> Self {
-        Self { main: watch.main, watch, scripts, supervisor, exchanges: RefCell::default() }
+        Self {
+            main: watch.main,
+            watch,
+            scripts,
+            supervisor,
+            exchanges: RefCell::default(),
+            search: Search::default(),
+            told: RefCell::default(),
+        }
     }
 
     /// Whether the function reports this line by itself.
@@ -65,15 +82,36 @@ impl Arms {
         exchanges.lines_of(definition).map_or_else(|| armed.clone(), |own| armed.without(own))
     }
 
-    /// Whether some functions still have to get another body, and this is the moment to try.
-    pub(crate) fn wants_to_settle(&self) -> bool {
-        self.exchanges.borrow_mut().wants_to_settle()
+    /// Whether there is anything to look for that was not gone through yet.
+    pub(crate) fn is_looking(&self) -> bool {
+        self.search.is_going() || !self.exchanges.borrow().waiting.is_empty()
     }
 
-    /// Arms the lines of all sources by exchanged bodies, as far as that can be; whether any line is left for the hook. What
-    /// this state never loaded is another state's business.
-    pub(crate) fn exchange_bodies(&self, wanted: &WantedLines) -> bool {
-        let known = wanted.sources().filter(|(source, _)| self.scripts.has_text(*source));
+    /// Whether the whole state was looked through in next to no time when it was last.
+    pub(crate) fn is_soon_looked_through(&self) -> bool {
+        self.search.is_small()
+    }
+
+    /// Has threads looked for, and sources that nobody reported if `sources`.
+    pub(crate) fn want_threads(&self, sources: bool) {
+        self.search.want_threads(sources);
+    }
+
+    /// The sources of this state among those wanted: what it never loaded is another state's business.
+    fn own<'a>(&self, wanted: &'a WantedLines) -> impl Iterator<Item = (SourceId, &'a LineSet)> {
+        wanted.sources().filter(|(source, _)| self.scripts.has_text(*source))
+    }
+
+    /// Whether any line is left for the hook.
+    pub(crate) fn needs_hook(&self, wanted: &WantedLines) -> bool {
+        let exchanges = self.exchanges.borrow();
+        self.own(wanted).any(|(source, lines)| !lines.is_empty() && !exchanges.covers(source, lines))
+    }
+
+    /// Makes the bodies by which the lines of all sources are armed, as far as that can be; functions get them as they are
+    /// [found](Self::advance).
+    pub(crate) fn exchange_bodies(&self, wanted: &WantedLines) {
+        let known = self.own(wanted);
         let mut all: Vec<Wanted> = known
             .map(|(source, lines)| {
                 let filters = self.exchanges.borrow_mut().filters(wanted, source, lines);
@@ -82,7 +120,7 @@ impl Arms {
             .collect();
         if !layout::is_known() {
             all.iter().for_each(|wanted| self.tell_hooked(wanted, NOT_KNOWN));
-            return !all.is_empty();
+            return;
         }
         let idle: Vec<SourceId> = {
             let is_idle = |source: &&SourceId| all.iter().all(|wanted| wanted.source != **source);
@@ -95,14 +133,12 @@ impl Arms {
         }));
         all.sort_unstable_by_key(|wanted| wanted.source);
         for wanted in &all {
+            self.told.borrow_mut().remove(&wanted.source);
             match self.exchange_source(wanted) {
                 Ok(refused) => self.tell_armed(wanted.source, &wanted.lines, &refused),
                 Err(why) => self.tell_hooked(wanted, why),
             }
         }
-        self.settle();
-        let exchanges = self.exchanges.borrow();
-        all.iter().any(|wanted| !wanted.lines.is_empty() && !exchanges.covers(wanted.source, &wanted.lines))
     }
 
     /// The functions of a source have just been compiled, once more or for the first time.
@@ -110,6 +146,29 @@ impl Arms {
         let mut exchanges = self.exchanges.borrow_mut();
         if exchanges.sources.contains_key(&source) {
             exchanges.unsettle(source);
+        }
+    }
+
+    /// Tells of lines whose functions are still being looked for, and of those whose functions have been found.
+    pub(crate) fn tell_progress(&self, wanted: &WantedLines) {
+        for (source, lines) in self.own(wanted) {
+            let why = {
+                let exchanges = self.exchanges.borrow();
+                match exchanges.sources.get(&source) {
+                    None => continue,
+                    Some(_) if !exchanges.is_gone_through(source) => Some(ARMING),
+                    Some(_) if exchanges.strangers.contains(&source) => Some(STRANGE),
+                    Some(_) => None,
+                }
+            };
+            let held = self.told.borrow_mut().insert(source, why);
+            if held.flatten() == why {
+                continue;
+            }
+            let placed =
+                self.exchanges.borrow().sources.get(&source).map(|held| held.lines.clone()).unwrap_or_default();
+            let own = lines.iter().filter(|line| placed.contains(*line));
+            own.for_each(|line| self.supervisor.armed_as(SourceLine { source, line }, why));
         }
     }
 
@@ -160,36 +219,26 @@ impl Arms {
         Ok(Exchange { statements, plain, current, earlier, lines, filters })
     }
 
-    /// Gives functions the bodies that they should have, but for those on a stack, which keep theirs for now.
-    pub(crate) fn settle(&self) {
-        if self.exchanges.borrow().unsettled.is_empty() {
-            return;
-        }
-        self.watch.find_threads();
-        let mut settling = self.begin_settling();
-        let walked = walk::walk(self.main, &mut |state: State, kind: Type| {
-            if kind == Type::Function {
-                settling.look(&self.exchanges.borrow(), state);
-                return;
-            }
-            state.push_copy(-1);
-            if walk::note_thread(state).is_err() {
-                state.pop(1);
-            }
-        });
-        let is_whole = matches!(walked, Ok(true));
-        if !is_whole {
-            tracing::warn!("{TOO_LARGE}: breakpoints are watched for by the line hook");
-        }
-        self.exchanges.borrow_mut().end_settling(settling, is_whole, self.main);
-        self.watch.forget_gate();
+    /// What is to be gone through once more, if anything is.
+    fn begin_settling(&self) -> Option<Settling> {
+        let wanted = {
+            let mut exchanges = self.exchanges.borrow_mut();
+            let wanted = std::mem::take(&mut exchanges.waiting);
+            exchanges.under_way.clone_from(&wanted);
+            wanted
+        };
+        (!wanted.is_empty()).then(|| self.settling(wanted))
     }
 
-    fn begin_settling(&self) -> Settling {
-        let running = self.running_functions();
-        let wanted = std::mem::take(&mut self.exchanges.borrow_mut().unsettled);
+    /// The same for functions that were on a stack.
+    fn begin_retry(&self) -> Option<Settling> {
+        let wanted = self.exchanges.borrow_mut().due_for_retry();
+        (!wanted.is_empty()).then(|| self.settling(wanted))
+    }
+
+    fn settling(&self, wanted: HashSet<SourceId>) -> Settling {
         let names = wanted.iter().filter_map(|source| Some((self.scripts.chunk_name_of(*source)?, *source))).collect();
-        Settling { running, wanted, names, ..Settling::default() }
+        Settling::of(wanted, names)
     }
 
     /// Every function on every stack.
@@ -212,6 +261,10 @@ impl Arms {
     /// Gives every function its plain body back, as far as it is on no stack.
     pub(crate) fn undo(&self) {
         self.exchange_bodies(&WantedLines::default());
+        let far = Instant::now() + Duration::from_secs(3600);
+        while self.is_looking() {
+            self.advance(far);
+        }
     }
 
     /// The function on top as compiled code, as it was loaded, whatever body it has now; without what is there for debugging if

@@ -5,7 +5,8 @@ use std::collections::{HashMap, HashSet};
 use adzeman_core::source::SourceId;
 
 use super::exchange::Exchanges;
-use crate::ffi::body::{Body, with_body};
+use crate::ffi::body::Body;
+use crate::ffi::objects::Object;
 use crate::ffi::state::State;
 
 /// A walk that gives functions the bodies that they should have.
@@ -13,9 +14,11 @@ use crate::ffi::state::State;
 pub(super) struct Settling {
     /// The sources in question, and their chunk names.
     pub(super) wanted: HashSet<SourceId>,
-    pub(super) names: HashMap<String, SourceId>,
-    /// The functions on all stacks.
-    pub(super) running: HashSet<usize>,
+    names: HashMap<String, SourceId>,
+    /// The functions on all stacks, once they were asked for since the script ran last.
+    running: Option<HashSet<usize>>,
+    /// What functions with these bodies are; bodies are not kept alive between two slices.
+    places: HashMap<usize, Placed>,
     /// Sources with functions that must keep their bodies for now.
     pub(super) left: HashSet<SourceId>,
     /// Sources with functions of no known body.
@@ -25,55 +28,84 @@ pub(super) struct Settling {
 }
 
 impl Settling {
-    /// Looks at the function on top.
-    pub(super) fn look(&mut self, exchanges: &Exchanges, state: State) {
-        if exchanges.roots.contains(&state.address_at(-1)) {
-            return;
+    /// For these sources, by their chunk names.
+    pub(super) fn of(wanted: HashSet<SourceId>, names: HashMap<String, SourceId>) -> Self {
+        Self { wanted, names, ..Self::default() }
+    }
+
+    /// The script has run: what was known of stacks and of bodies may be past.
+    pub(super) fn begin_slice(&mut self) {
+        self.running = None;
+        self.places.clear();
+    }
+
+    /// Looks at a function; whether it must keep its body for now. `running` finds the functions on all stacks.
+    pub(super) fn look(
+        &mut self,
+        exchanges: &Exchanges,
+        state: State,
+        function: Object<'_>,
+        running: impl FnOnce() -> HashSet<usize>,
+    ) -> bool {
+        if exchanges.roots.contains(&function.address()) {
+            return false;
         }
-        let (source, position, body) = match self.place(exchanges, state) {
-            Placed::Elsewhere => return,
+        let body = function.body();
+        let (source, position) = match self.place(exchanges, state, function, body) {
+            Placed::Elsewhere => return false,
             Placed::Stranger(source) => {
                 self.strangers.insert(source);
-                return;
+                return false;
             }
-            Placed::At(source, position, body) => (source, position, body),
+            Placed::At(source, position) => (source, position),
         };
-        match exchanges.target(source, position).filter(|target| target.address() != body) {
-            Some(_) if self.running.contains(&state.address_at(-1)) => {
-                self.left.insert(source);
-                self.in_use.extend(exchanges.positions.get(&body).map(|held| held.root));
-            }
-            Some(target) => target.give_to(state, -1),
-            None => {}
+        let Some(target) = exchanges.target(source, position).filter(|target| *target != body) else { return false };
+        if !self.running.get_or_insert_with(running).contains(&function.address()) {
+            function.give(target);
+            return false;
         }
+        self.left.insert(source);
+        self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
+        true
     }
 
-    /// Finds out what the function on top is.
-    fn place(&self, exchanges: &Exchanges, state: State) -> Placed {
-        with_body(state, -1, |body| self.place_body(exchanges, state, body)).unwrap_or(Placed::Elsewhere)
-    }
-
-    fn place_body(&self, exchanges: &Exchanges, state: State, body: Body<'_>) -> Placed {
+    /// Finds out what a function is.
+    fn place(&mut self, exchanges: &Exchanges, state: State, function: Object<'_>, body: Body<'_>) -> Placed {
         if let Some(held) = exchanges.positions.get(&body.address()) {
             let is_wanted = self.wanted.contains(&held.source);
-            return if is_wanted { Placed::At(held.source, held.number, body.address()) } else { Placed::Elsewhere };
+            return if is_wanted { Placed::At(held.source, held.number) } else { Placed::Elsewhere };
         }
-        let Some(source) = self.names.get(&state.function_info(-1).chunk_name) else { return Placed::Elsewhere };
+        if let Some(known) = self.places.get(&body.address()) {
+            return *known;
+        }
+        let found = self.place_stranger(exchanges, state, function, body);
+        self.places.insert(body.address(), found);
+        found
+    }
+
+    fn place_stranger(&self, exchanges: &Exchanges, state: State, function: Object<'_>, body: Body<'_>) -> Placed {
+        if !function.push(state) {
+            return Placed::Elsewhere;
+        }
+        let chunk_name = state.function_info(-1).chunk_name;
+        state.pop(1);
+        let Some(source) = self.names.get(&chunk_name) else { return Placed::Elsewhere };
         let Some(held) = exchanges.sources.get(source) else { return Placed::Elsewhere };
         let mut same = held.plain.bodies().enumerate().filter(|(_, plain)| plain.is_same(body));
         match (same.next(), same.next()) {
-            (Some((position, _)), None) => Placed::At(*source, position, body.address()),
+            (Some((position, _)), None) => Placed::At(*source, position),
             _ => Placed::Stranger(*source),
         }
     }
 }
 
 /// What a function is.
+#[derive(Debug, Clone, Copy)]
 enum Placed {
     /// Of none of the sources in question.
     Elsewhere,
     /// Of one, but of no body that was compiled from its text.
     Stranger(SourceId),
-    /// Of one, at this position, with the body at this address.
-    At(SourceId, usize, usize),
+    /// Of one, at this position.
+    At(SourceId, usize),
 }

@@ -17,7 +17,7 @@ use adzeman_core::source::SourceId;
 use adzeman_core::value::Value;
 use mlua::Lua;
 
-use crate::arm::Arms;
+use crate::arm::{self, Arms};
 use crate::evaluate::Evaluator;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook::{self, Watching};
@@ -30,6 +30,11 @@ use crate::scope;
 use crate::scripts::Scripts;
 
 pub(crate) use view::View;
+
+/// How long a state is looked through at a time: the host's event waits for it.
+const SLICE: Duration = Duration::from_micros(1500);
+/// How long it is not, after that, in a host that comes to no safe point.
+const REST: Duration = Duration::from_millis(15);
 
 /// What is kept of calls under way.
 #[derive(Default)]
@@ -58,6 +63,8 @@ pub(crate) struct Context {
     /// Whether some armed line needs the line hook.
     lines_hooked: Cell<bool>,
     calls: Calls,
+    /// When the state was looked through last, since the last safe point.
+    looked: Cell<Option<Instant>>,
 }
 
 impl Context {
@@ -86,6 +93,7 @@ impl Context {
             need: RefCell::default(),
             lines_hooked: Cell::new(false),
             calls: Calls::default(),
+            looked: Cell::new(None),
         });
         let attendant: Rc<dyn Attendant> = context.clone();
         context.watch.attend(Rc::downgrade(&attendant));
@@ -105,11 +113,36 @@ impl Context {
         &*self.supervisor
     }
 
-    /// Between two handlers: functions that were on a stack before may get the bodies that they should have.
+    /// Between two handlers: what is looked for is looked for further, and functions that were on a stack before may get the
+    /// bodies that they should have.
     pub(crate) fn safe_point(&self) {
-        if self.arms.wants_to_settle() {
-            self.arm_again();
+        self.looked.set(None);
+        self.arms.retry_left();
+        if self.arms.is_looking() {
+            self.look_on();
         }
+        let hooked = self.arms.needs_hook(&self.need.borrow().lines);
+        if hooked != self.lines_hooked.replace(hooked) {
+            self.set_hooks_again();
+        }
+    }
+
+    /// Whether there is nothing left to look for.
+    pub(crate) fn is_settled(&self) -> bool {
+        !self.arms.is_looking()
+    }
+
+    /// Looks for what is to be found, for a moment; not again for the same event, unless that is soon done.
+    fn look_on(&self) {
+        let now = Instant::now();
+        let rests = self.looked.get().is_some_and(|last| now.duration_since(last) < REST);
+        if !self.arms.is_looking() || rests && !self.arms.is_soon_looked_through() {
+            return self.arms.tell_progress(&self.need.borrow().lines);
+        }
+        let found = self.arms.advance(now + SLICE);
+        self.looked.set(Some(Instant::now()));
+        found.into_iter().for_each(|id| self.arm_anew(id));
+        self.arms.tell_progress(&self.need.borrow().lines);
     }
 
     /// What was returned by the function that the last step came out of.
@@ -139,11 +172,16 @@ impl Context {
         if !need.call_times {
             self.calls.begun.borrow_mut().clear();
         }
+        if !need.is_nothing() && !self.watch.knows_threads() {
+            self.arms.want_threads(false);
+        }
         if need.raises && self.calls.host_handler.get() == 0 {
             self.calls.host_handler.set(natives::host_handler());
         }
         if rearmed {
             self.arm_lines(need);
+        } else if self.arms.is_looking() {
+            self.look_on();
         }
         self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
     }
@@ -157,7 +195,9 @@ impl Context {
 
     /// Arms lines by exchanged bodies, as far as that can be.
     fn arm_lines(&self, need: &Need) {
-        self.lines_hooked.set(self.arms.exchange_bodies(&need.lines));
+        self.arms.exchange_bodies(&need.lines);
+        self.look_on();
+        self.lines_hooked.set(self.arms.needs_hook(&need.lines));
     }
 
     /// Sets the hooks for the same need as before, as what was reported has changed.
@@ -224,9 +264,11 @@ impl Context {
         }
     }
 
-    /// Looks for functions of sources that nobody reported.
+    /// Looks for functions of sources that nobody reported, and for threads: what was known of them may be long past.
     pub(crate) fn discover(&self) {
-        self.scripts.discover(self.main).into_iter().for_each(|id| self.arm_anew(id));
+        self.watch.threads_are_known(false);
+        self.arms.want_threads(true);
+        self.look_on();
     }
 }
 
@@ -234,6 +276,7 @@ impl Context {
 fn prepare(main: State) -> Result<(), EngineError> {
     proxy::prepare(main)?;
     walk::prepare_threads(main)?;
+    arm::prepare(main)?;
     for slot in [Slot::Anchors, Slot::Conditions, Slot::Tracks, Slot::Bodies, Slot::Results] {
         main.push_table()?;
         main.set_slot(slot)?;

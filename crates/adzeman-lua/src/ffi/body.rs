@@ -59,6 +59,15 @@ pub(crate) fn with_body<T>(state: State, index: c_int, look: impl FnOnce(Body<'_
     Some(look(Body(address, PhantomData)))
 }
 
+/// The body of a Lua function.
+///
+/// # Safety
+/// The layout is known, and at the address is a Lua function that stays alive for as long as the answer is used.
+pub(super) unsafe fn body_of<'a>(closure: usize) -> Body<'a> {
+    // SAFETY: given by the caller.
+    Body(unsafe { read(closure, layout::PROTOTYPE_OF_CLOSURE) }, PhantomData)
+}
+
 impl<'a> Body<'a> {
     pub(crate) fn address(self) -> usize {
         self.0
@@ -113,9 +122,16 @@ impl<'a> Body<'a> {
 
     /// Gives the function at `index` this body.
     pub(crate) fn give_to(self, state: State, index: c_int) {
-        let closure = state.address_at(index) as *mut c_void;
         // SAFETY: the function is a Lua closure that is on no stack, and this body was paired with the one it has (see the
         // module's text).
+        unsafe { self.give_to_closure(state.address_at(index)) };
+    }
+
+    /// # Safety
+    /// At the address is a Lua function that is alive and on no stack, and this body was paired with the one it has.
+    pub(super) unsafe fn give_to_closure(self, closure: usize) {
+        let closure = closure as *mut c_void;
+        // SAFETY: given by the caller.
         unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self.0) };
     }
 

@@ -12,6 +12,7 @@ use mlua::ffi;
 
 use super::apart::in_new_state;
 use super::layout;
+use super::state::State;
 
 /// Bytes of the record that all threads of a state share that are looked at; it is far longer in every version.
 const SHARED_BYTES: usize = 384;
@@ -278,6 +279,58 @@ unsafe fn write<T>(record: *const c_void, offset: usize, value: T) {
     unsafe { ptr::write_unaligned(record.byte_add(offset).cast_mut().cast(), value) };
 }
 
+/// What there is to read of the objects of a state, while its collector is held.
+pub(super) struct Header {
+    shared: usize,
+    head: usize,
+    other_white: u8,
+}
+
+/// The same for a state; nothing where the members are not known.
+pub(super) fn header(state: State) -> Option<Header> {
+    let (head, white) = internals().objects?;
+    // SAFETY: the state is live; the member was found at this place.
+    unsafe {
+        let shared = shared_of(state.raw());
+        let other_white = (read::<u8>(shared, white) & WHITE) ^ WHITE;
+        Some(Header { shared: shared as usize, head, other_white })
+    }
+}
+
+/// An object that is marked to be finalized is in a list of its own (`FINALIZEDBIT`, `lgc.h`).
+const IN_OTHER_LIST: u8 = 1 << 6;
+
+impl Header {
+    fn member<T>(object: usize, offset: usize) -> T {
+        // SAFETY: the address is one of the list, whose objects are allocated, alive or not, as only a sweep frees them, and the
+        // collector is held; the members read are in the header that all have.
+        unsafe { read(object as *const c_void, offset) }
+    }
+
+    /// The newest object.
+    pub(super) fn first(&self) -> usize {
+        Self::member(self.shared, self.head)
+    }
+
+    /// The one behind; 0 for none.
+    pub(super) fn next(&self, object: usize) -> usize {
+        Self::member(object, 0)
+    }
+
+    pub(super) fn tag(&self, object: usize) -> u8 {
+        Self::member(object, TYPE_OF_OBJECT)
+    }
+
+    pub(super) fn is_alive(&self, object: usize) -> bool {
+        Self::member::<u8>(object, MARK_OF_OBJECT) & self.other_white == 0
+    }
+
+    /// Whether an object that is alive has been taken out of the list.
+    pub(super) fn is_elsewhere(&self, object: usize) -> bool {
+        Self::member::<u8>(object, MARK_OF_OBJECT) & IN_OTHER_LIST != 0
+    }
+}
+
 /// Has errors that are raised on this thread from now on, up to the next protected call, pass by the message handler of the
 /// script. False where that cannot be done.
 ///
@@ -323,7 +376,12 @@ pub(super) struct Collector {
     /// The member as it was, where it is known.
     stop: Option<u8>,
     was_running: bool,
+    /// Kilobytes in use.
+    size: c_int,
 }
+
+/// Kilobytes made while the collector was held that it may find all at once.
+const SMALL: c_int = 64;
 
 /// Stops the collector in all ways: no finalizer runs until [`release_collector`], whoever asks for a collection. Where the
 /// member is not known, only those who do not ask for one are kept from it.
@@ -336,13 +394,13 @@ pub(super) unsafe fn hold_collector(raw: *mut ffi::lua_State) -> Collector {
         let at = internals().collector_stop;
         let stop = at.map(|at| read::<u8>(shared_of(raw), at));
         let was_running = ffi::lua_gc(raw, ffi::LUA_GCISRUNNING) > 0;
-        if was_running {
-            ffi::lua_gc(raw, ffi::LUA_GCSTOP);
+        let size = ffi::lua_gc(raw, ffi::LUA_GCCOUNT);
+        match at.zip(stop) {
+            Some((at, stop)) => write(shared_of(raw), at, stop | IN_COLLECTOR | 1),
+            None if was_running => drop(ffi::lua_gc(raw, ffi::LUA_GCSTOP)),
+            None => {}
         }
-        if let Some((at, stop)) = at.zip(stop) {
-            write(shared_of(raw), at, stop | IN_COLLECTOR | 1);
-        }
-        Collector { stop, was_running }
+        Collector { stop, was_running, size }
     }
 }
 
@@ -351,12 +409,45 @@ pub(super) unsafe fn hold_collector(raw: *mut ffi::lua_State) -> Collector {
 pub(super) unsafe fn release_collector(raw: *mut ffi::lua_State, before: Collector) {
     // SAFETY: given by the caller.
     unsafe {
-        if let Some((at, stop)) = internals().collector_stop.zip(before.stop) {
+        let known = internals().collector_stop.zip(before.stop);
+        if let Some((at, stop)) = known {
             write(shared_of(raw), at, stop);
         }
-        if before.was_running {
-            // What was made meanwhile is collected in small steps, from here on.
+        // To restart it begins a collection, wherever it was resting; so that is done only where it would find too much at once,
+        // to have it found in small steps.
+        let is_much = ffi::lua_gc(raw, ffi::LUA_GCCOUNT).saturating_sub(before.size) > SMALL;
+        if before.was_running && (is_much || known.is_none()) {
             ffi::lua_gc(raw, ffi::LUA_GCRESTART);
+        }
+    }
+}
+
+/// Stops the collector for a moment, in which little is made; answers what to give back to [`resume_collector`].
+///
+/// # Safety
+/// `raw` is a live thread of this OS thread.
+pub(super) unsafe fn pause_collector(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller; the member was found at this place.
+    unsafe {
+        let was_running = ffi::lua_gc(raw, ffi::LUA_GCISRUNNING) > 0;
+        match internals().collector_stop {
+            Some(at) if was_running => write(shared_of(raw), at, 1_u8),
+            None if was_running => drop(ffi::lua_gc(raw, ffi::LUA_GCSTOP)),
+            _ => {}
+        }
+        was_running
+    }
+}
+
+/// # Safety
+/// As [`pause_collector`], which has answered true.
+pub(super) unsafe fn resume_collector(raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    unsafe {
+        match internals().collector_stop {
+            // It goes on as if it had not been stopped: to restart it would begin a collection.
+            Some(at) => write(shared_of(raw), at, 0_u8),
+            None => drop(ffi::lua_gc(raw, ffi::LUA_GCRESTART)),
         }
     }
 }

@@ -302,7 +302,7 @@ fn reach_all(watch: &Watch, state: State) {
         return;
     }
     let top = state.top();
-    watch.find_threads();
+    watch.find_all_threads();
     let reached = walk::for_each_thread(state, &mut |thread| {
         if thread != state {
             reach(watch, thread);

@@ -27,6 +27,7 @@ mod library;
 pub(crate) mod limit;
 pub(crate) mod locked;
 pub(crate) mod natives;
+pub(crate) mod objects;
 pub(crate) mod offered;
 mod own_hooks;
 pub(crate) mod proxy;

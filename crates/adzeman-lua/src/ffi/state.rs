@@ -6,6 +6,7 @@ use std::{ptr, slice};
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
+use super::internals;
 use super::library::{Effect, native_at};
 
 /// The type of a Lua value.
@@ -53,10 +54,14 @@ pub(crate) enum Slot {
     Newest,
     /// A thread that an evaluation has ended on, for the next one.
     Spare,
+    /// What a walk over all objects is kept by.
+    Sweep,
+    /// Functions that were on a stack when they should have got another body, weakly.
+    Left,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 13] = [0; 13];
+static SLOTS: [u8; 15] = [0; 15];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -370,18 +375,12 @@ impl State {
     /// Stops the collector while someone looks, so that no finalizer of the script runs because of it. Answers whether
     /// it was running.
     pub(crate) fn hold_collector(self) -> bool {
-        // SAFETY: these calls take no further arguments and do not raise.
-        unsafe {
-            let was_running = ffi::lua_gc(self.0, ffi::LUA_GCISRUNNING) != 0;
-            if was_running {
-                ffi::lua_gc(self.0, ffi::LUA_GCSTOP);
-            }
-            was_running
-        }
+        // SAFETY: the thread is live.
+        unsafe { internals::pause_collector(self.0) }
     }
 
     pub(crate) fn release_collector(self) {
-        // SAFETY: the call takes no further arguments and does not raise.
-        unsafe { ffi::lua_gc(self.0, ffi::LUA_GCRESTART) };
+        // SAFETY: the thread is live, and its collector was paused.
+        unsafe { internals::resume_collector(self.0) };
     }
 }

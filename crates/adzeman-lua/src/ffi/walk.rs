@@ -249,9 +249,15 @@ pub(crate) fn with_thread<T>(state: State, address: usize, look: impl FnOnce(Sta
 /// Makes the list of known threads.
 pub(crate) fn prepare_threads(state: State) -> Result<(), EngineError> {
     state.push_table()?;
+    make_weak(state)?;
+    state.set_slot(Slot::Threads)
+}
+
+/// Has the table on top keep none of its values alive.
+pub(crate) fn make_weak(state: State) -> Result<(), EngineError> {
     state.push_table()?;
     state.push_bytes(b"v")?;
     state.raw_set_field(-2, "__mode")?;
     state.set_metatable(-2);
-    state.set_slot(Slot::Threads)
+    Ok(())
 }

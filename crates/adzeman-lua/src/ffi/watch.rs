@@ -112,6 +112,8 @@ pub(crate) struct Watch {
     openly: Cell<usize>,
     /// The coroutine that runs now, if one does.
     running: Cell<Option<State>>,
+    /// Whether all threads are known but those made since the last look.
+    threads_known: Cell<bool>,
     pub(crate) bounds: Bounds,
 }
 
@@ -130,6 +132,7 @@ impl Watch {
             entered: Cell::new(0),
             openly: Cell::new(0),
             running: Cell::new(None),
+            threads_known: Cell::new(false),
             bounds: Bounds::default(),
         }
     }
@@ -218,7 +221,7 @@ impl Watch {
     /// Does `work`, a call that a person asked for: every thread looks up now and then whether it is still wanted.
     pub(crate) fn openly<T>(&self, work: impl FnOnce() -> T) -> T {
         self.openly.set(self.openly.get() + 1);
-        self.find_threads();
+        self.find_all_threads();
         self.set_hooks(self.watching.get());
         let outcome = work();
         self.openly.set(self.openly.get() - 1);
@@ -278,7 +281,7 @@ impl Watch {
     pub(crate) fn abandon(&self) {
         // Calls that this makes itself are not what is given up.
         self.quietly(|| {
-            self.find_threads();
+            self.find_all_threads();
             self.set_hooks(Watching::Abandoning);
         });
         self.abandoning.set(true);
@@ -375,11 +378,37 @@ impl Watch {
         hook::set_hook_of(self, state, Watching::Nothing);
     }
 
-    /// Notes the threads that were made since the last time: by the engine's own list where that is known, by walking
-    /// everything elsewhere.
+    /// Whether all threads are known but those made since the last look.
+    pub(crate) fn knows_threads(&self) -> bool {
+        self.threads_known.get()
+    }
+
+    /// Takes whether all threads are known from now on.
+    pub(crate) fn threads_are_known(&self, known: bool) {
+        self.threads_known.set(known);
+    }
+
+    /// Notes the threads that were made since the last look. Where all the others are yet to be looked for, they will be met
+    /// with those ([`meet`](Self::meet)).
     pub(crate) fn find_threads(&self) {
+        if self.threads_known.get() {
+            self.find_all_threads();
+        }
+    }
+
+    /// The thread on top of `state`, which is popped, may be a new one: it is watched like the others from now on.
+    pub(crate) fn meet(&self, state: State) {
+        if let Some(thread) = state.thread_at(-1).filter(|_| self.is_hooked()) {
+            hook::set_hook_of(self, thread, self.watching.get());
+        }
+        report(walk::note_thread(state));
+    }
+
+    /// Notes all threads, however long that takes: by the engine's own list where that is known, by walking everything
+    /// elsewhere.
+    pub(crate) fn find_all_threads(&self) {
         match walk::note_new_threads(self.main) {
-            Ok(true) => return,
+            Ok(true) => return self.threads_known.set(true),
             Ok(false) => {}
             Err(error) => report(Err(error)),
         }

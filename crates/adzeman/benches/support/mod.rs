@@ -61,6 +61,7 @@ impl<R: Read, W: Write> Client<R, W> {
     }
 }
 
+#[allow(dead_code, reason = "not every benchmark has means")]
 /// The mean time of a benchmark of this run, which began at `begun`, in nanoseconds.
 pub(crate) fn mean(begun: SystemTime, group: &str, name: &str) -> Option<f64> {
     let root = std::env::var_os("CARGO_TARGET_DIR")

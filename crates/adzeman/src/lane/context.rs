@@ -43,6 +43,8 @@ pub(crate) struct LocalContext {
     step_events: AtomicUsize,
     /// The version of what the engine was last told to watch.
     watched: AtomicU64,
+    /// Whether the engine has something left to do.
+    unsettled: AtomicBool,
     /// How many calls that a person asked for are under way.
     running_openly: AtomicUsize,
 }
@@ -70,6 +72,7 @@ impl LocalContext {
             engine: Mutex::new(None),
             step_events: AtomicUsize::new(0),
             watched: AtomicU64::new(u64::MAX),
+            unsettled: AtomicBool::new(false),
             running_openly: AtomicUsize::new(0),
         }
     }
@@ -83,6 +86,7 @@ impl LocalContext {
     pub(super) fn close(&self) {
         let engine = lock(&self.engine).take();
         drop(engine);
+        self.note_settled(true);
     }
 
     fn engine(&self) -> Option<Shared<dyn EngineContext>> {
@@ -143,6 +147,7 @@ impl LocalContext {
     pub(crate) fn discover(&self) {
         if let Some(engine) = self.engine() {
             engine.discover();
+            self.note_settled(engine.is_settled());
         }
     }
 
@@ -200,17 +205,25 @@ impl LocalContext {
         self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
+            self.note_settled(engine.is_settled());
         }
     }
 
     /// At a safe point: takes notice of changes and has the engine watch accordingly.
     pub(crate) fn refresh(&self) {
-        if let Some(engine) = self.engine() {
-            engine.safe_point();
-        }
+        let Some(engine) = self.engine() else { return };
+        engine.safe_point();
         if self.link.attention.load(Ordering::SeqCst) {
             self.catch_up();
             self.watch();
+        }
+        self.note_settled(engine.is_settled());
+    }
+
+    /// Has the host come by for as long as something is to be done here bit by bit.
+    fn note_settled(&self, is_settled: bool) {
+        if self.unsettled.swap(!is_settled, Ordering::SeqCst) == is_settled {
+            self.host.clients.note_reason(!is_settled);
         }
     }
 

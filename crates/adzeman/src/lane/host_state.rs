@@ -190,6 +190,12 @@ impl HostState {
         self.clients.is_any_attached()
     }
 
+    /// Whether there is any reason to be told of events.
+    #[inline]
+    pub(crate) fn wants_events(&self) -> bool {
+        self.clients.has_reason()
+    }
+
     /// How much evaluations may take.
     pub(crate) fn limits(&self) -> Limits {
         *lock(&self.evaluating.limits)

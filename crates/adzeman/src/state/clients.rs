@@ -133,6 +133,9 @@ pub(crate) struct Clients {
     all: Mutex<Vec<Arc<Client>>>,
     /// How many are attached. Zero is what makes a host pay nothing.
     attached: AtomicUsize,
+    /// How many reasons there are to be told of events: clients that are attached, and contexts in which something is to be put
+    /// back after they have left.
+    reasons: AtomicUsize,
     last_owner: AtomicU64,
     /// Whether clients may only look.
     pub(crate) observers_only: bool,
@@ -149,6 +152,7 @@ impl Clients {
         Self {
             all: Mutex::default(),
             attached: AtomicUsize::new(0),
+            reasons: AtomicUsize::new(0),
             last_owner: AtomicU64::new(0),
             observers_only,
             controller: Mutex::default(),
@@ -166,10 +170,25 @@ impl Clients {
         lock(&self.all).iter().filter(|client| client.is_attached()).cloned().collect()
     }
 
-    /// Whether anyone is attached. What the host's own thread asks at each event: one relaxed load.
+    /// Whether anyone is attached.
     #[inline]
     pub(crate) fn is_any_attached(&self) -> bool {
         self.attached.load(std::sync::atomic::Ordering::Relaxed) > 0
+    }
+
+    /// Whether there is any reason to be told of events. What the host's own thread asks at each one: one relaxed load.
+    #[inline]
+    pub(crate) fn has_reason(&self) -> bool {
+        self.reasons.load(std::sync::atomic::Ordering::Relaxed) > 0
+    }
+
+    /// There is one reason more, or less.
+    pub(crate) fn note_reason(&self, more: bool) {
+        if more {
+            self.reasons.fetch_add(1, SeqCst)
+        } else {
+            self.reasons.fetch_sub(1, SeqCst)
+        };
     }
 
     /// Whether somebody is attached who has set what they want set.
@@ -202,6 +221,7 @@ impl Clients {
         if fits {
             client.attached.store(true, SeqCst);
             self.attached.fetch_add(1, SeqCst);
+            self.note_reason(true);
         }
         fits
     }
@@ -228,6 +248,9 @@ impl Clients {
             *lock(&self.keeps_stop_until) = Instant::now().checked_add(keep);
         }
         between(controlled);
+        if was_attached {
+            self.note_reason(false);
+        }
         if was_attached && self.attached.fetch_sub(1, SeqCst) == 1 {
             self.ready.store(false, SeqCst);
         }

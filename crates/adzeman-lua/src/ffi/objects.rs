@@ -1,0 +1,297 @@
+//! Everything that a state holds, by the engine's own list of objects, newest first: a walk in slices, between which the script
+//! runs on. Nothing of the script runs for it, and nothing is made but what the walk is kept by.
+//!
+//! A walk is over when a pass has come from the newest object of this moment to what an earlier pass began with: so all objects
+//! there are were shown, those made between two slices too. What is dead and not swept yet is passed over. Where a slice ends,
+//! an object that is alive is kept in the registry until the next one, so that what is behind it is found again.
+
+use std::cell::Cell;
+use std::ffi::{c_int, c_void};
+use std::marker::PhantomData;
+use std::time::Instant;
+
+use adzeman_core::engine::EngineError;
+use mlua::ffi;
+
+use super::body::{Body, body_of};
+use super::internals::{self, Header};
+use super::layout;
+use super::state::{Slot, State, Type};
+
+/// Objects that are always gone through, which takes a millisecond and a half at the most, and then between two looks at the time.
+pub(crate) const LEAST: usize = 8192;
+const GLANCE: usize = 128;
+/// What the walk keeps in its table: what this pass began with, what it ends at, and where it goes on.
+const BEGAN_WITH: i64 = 1;
+const ENDS_AT: i64 = 2;
+const GOES_ON_AT: i64 = 3;
+
+/// A function or a thread of a state, alive while it is shown.
+#[derive(Clone, Copy)]
+pub(crate) struct Object<'a> {
+    address: usize,
+    kind: Type,
+    alive: PhantomData<&'a ()>,
+}
+
+impl<'a> Object<'a> {
+    /// The one on top of `state`, which stays there meanwhile.
+    pub(crate) fn on_top(state: &'a State, kind: Type) -> Self {
+        Self { address: state.address_at(-1), kind, alive: PhantomData }
+    }
+
+    pub(crate) fn kind(self) -> Type {
+        self.kind
+    }
+
+    pub(crate) fn address(self) -> usize {
+        self.address
+    }
+
+    /// The body of a function written in Lua; only where the layout is known.
+    pub(crate) fn body(self) -> Body<'a> {
+        // SAFETY: the object is an alive Lua function.
+        unsafe { body_of(self.address) }
+    }
+
+    /// Gives a function written in Lua, which is on no stack, another body, that was paired with its own.
+    pub(crate) fn give(self, body: Body<'_>) {
+        // SAFETY: as in `body`; the rest is said of the caller (see the text of `body.rs`).
+        unsafe { body.give_to_closure(self.address) };
+    }
+
+    /// Pushes it; false, and nothing pushed, where that cannot be done.
+    pub(crate) fn push(self, state: State) -> bool {
+        let tag = match self.kind {
+            Type::Function => LUA_FUNCTION,
+            _ => ffi::LUA_TTHREAD as u8,
+        };
+        push_object(state, self.address, tag)
+    }
+}
+
+/// The types of objects, as their headers have them (`lobject.h`).
+const SHORT_STRING: u8 = 4;
+const LONG_STRING: u8 = 4 | 1 << 4;
+const LUA_FUNCTION: u8 = 6;
+const NATIVE_CLOSURE: u8 = 6 | 2 << 4;
+/// Of a value on a stack that is an object.
+const IS_OBJECT: u8 = 1 << 6;
+
+/// Pushes the object at an address, which is alive; false, and nothing pushed, where the stack is not as it should be.
+fn push_object(state: State, address: usize, tag: u8) -> bool {
+    state.push_pointer(address as *mut c_void);
+    let position = state.top();
+    // SAFETY: the layout is known, as objects are; the value above the running function's is the one pushed just now, which is
+    // checked before it is changed. An object that is alive may be on a stack; stacks are looked at once more before a sweep.
+    unsafe {
+        let call = layout::current_call(state.raw());
+        let value = layout::function_of_call(call)
+            .wrapping_byte_add(usize::try_from(position).unwrap_or(0) * layout::SIZE_OF_VALUE)
+            .cast_mut();
+        let held = value.cast::<usize>();
+        let kind = value.wrapping_byte_add(layout::TAG_OF_VALUE).cast::<u8>();
+        if held.read() != address || kind.read() != ffi::LUA_TLIGHTUSERDATA as u8 {
+            state.pop(1);
+            return false;
+        }
+        kind.write(tag | IS_OBJECT);
+    }
+    true
+}
+
+/// How far a walk has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Progress {
+    /// All there is was shown.
+    Done,
+    /// The time was up.
+    Going,
+    /// The engine's list is not known.
+    NotKnown,
+}
+
+/// A walk over the objects of one state.
+#[derive(Debug, Default)]
+pub(crate) struct Sweep {
+    /// Whether a pass has begun that is to go on.
+    is_going: Cell<bool>,
+    /// Whether the walk under way, if one is, was given up.
+    is_given_up: Cell<bool>,
+    /// Objects of the walk under way so far, and of the last one that came to its end.
+    count: Cell<usize>,
+    last_count: Cell<Option<usize>>,
+}
+
+impl Sweep {
+    /// Goes on, or begins, until it is over or the time is up. Each function written in Lua and each thread is shown at least
+    /// once; `show` makes neither, and leaves the stack as it was.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn step(
+        &self,
+        state: State,
+        until: Instant,
+        show: &mut dyn FnMut(Object<'_>),
+    ) -> Result<Progress, EngineError> {
+        let top = state.top();
+        let was_running = state.hold_collector();
+        let outcome = self.step_held(state, until, show);
+        state.cut_to(top);
+        if was_running {
+            state.release_collector();
+        }
+        if outcome.is_err() {
+            self.give_up();
+        }
+        outcome
+    }
+
+    /// Gives up the walk under way: the next step begins another one.
+    pub(crate) fn give_up(&self) {
+        self.is_going.set(false);
+        self.is_given_up.set(true);
+        self.count.set(0);
+    }
+
+    /// Objects of the last walk that came to its end.
+    pub(crate) fn size(&self) -> Option<usize> {
+        self.last_count.get()
+    }
+
+    /// Notes that threads are known up to what the last pass began with.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn note_newest(&self, state: State) -> Result<(), EngineError> {
+        let top = state.top();
+        let noted = if state.push_slot(Slot::Sweep) == Type::Table {
+            state.raw_get_index(-1, BEGAN_WITH);
+            state.set_slot(Slot::Newest)
+        } else {
+            Ok(())
+        };
+        state.cut_to(top);
+        noted
+    }
+
+    fn step_held(
+        &self,
+        state: State,
+        until: Instant,
+        show: &mut dyn FnMut(Object<'_>),
+    ) -> Result<Progress, EngineError> {
+        let Some(header) = internals::header(state) else { return Ok(Progress::NotKnown) };
+        if state.push_slot(Slot::Sweep) != Type::Table {
+            state.pop(1);
+            state.push_table()?;
+            state.push_copy(-1);
+            state.set_slot(Slot::Sweep)?;
+        }
+        let kept = state.top();
+        if self.is_given_up.take() {
+            state.push_nil();
+            set(state, kept, ENDS_AT)?;
+        }
+        let mut has_begun = false;
+        loop {
+            let Some(from) = self.position(state, kept, &header) else {
+                if !self.begin(state, kept, &header)? {
+                    return Ok(Progress::NotKnown);
+                }
+                has_begun = true;
+                continue;
+            };
+            let end = address_in(state, kept, ENDS_AT);
+            if let Some((address, tag)) = self.walk(&header, from, end, until, show) {
+                if push_object(state, address, tag) {
+                    set(state, kept, GOES_ON_AT)?;
+                    return Ok(Progress::Going);
+                }
+                return Ok(Progress::NotKnown);
+            }
+            self.is_going.set(false);
+            if has_begun {
+                state.push_nil();
+                set(state, kept, ENDS_AT)?;
+                self.last_count.set(Some(self.count.take()));
+                return Ok(Progress::Done);
+            }
+            state.raw_get_index(kept, BEGAN_WITH);
+            set(state, kept, ENDS_AT)?;
+        }
+    }
+
+    /// Where the pass under way goes on, if one is, and that is still in the list.
+    fn position(&self, state: State, kept: c_int, header: &Header) -> Option<usize> {
+        if !self.is_going.get() {
+            return None;
+        }
+        let at = address_in(state, kept, GOES_ON_AT).filter(|at| !header.is_elsewhere(*at));
+        self.is_going.set(at.is_some());
+        at
+    }
+
+    /// Begins a pass at a new object; false where that is not the first one of the list.
+    fn begin(&self, state: State, kept: c_int, header: &Header) -> Result<bool, EngineError> {
+        state.push_table()?;
+        let is_first = header.first() == state.address_at(-1);
+        state.push_copy(-1);
+        set(state, kept, BEGAN_WITH)?;
+        set(state, kept, GOES_ON_AT)?;
+        self.is_going.set(is_first);
+        Ok(is_first)
+    }
+
+    /// Walks from behind an object to `end`, or the end of the list; where the time is up, answers an object to go on at, and its tag.
+    fn walk(
+        &self,
+        header: &Header,
+        from: usize,
+        end: Option<usize>,
+        until: Instant,
+        show: &mut dyn FnMut(Object<'_>),
+    ) -> Option<(usize, u8)> {
+        let mut at = header.next(from);
+        let (mut kept, mut count, mut is_over) = (None, 0_usize, true);
+        while at != 0 && Some(at) != end {
+            let tag = header.tag(at);
+            if header.is_alive(at) {
+                match tag {
+                    LUA_FUNCTION => show(Object { address: at, kind: Type::Function, alive: PhantomData }),
+                    THREAD => show(Object { address: at, kind: Type::Thread, alive: PhantomData }),
+                    _ => {}
+                }
+                if matches!(tag, SHORT_STRING | LONG_STRING | TABLE | LUA_FUNCTION | NATIVE_CLOSURE | THREAD) {
+                    kept = Some((at, tag));
+                }
+            }
+            count += 1;
+            if count >= LEAST && count % GLANCE == 0 && kept.is_some() && Instant::now() >= until {
+                is_over = false;
+                break;
+            }
+            at = header.next(at);
+        }
+        self.count.set(self.count.get() + count);
+        kept.filter(|_| !is_over)
+    }
+}
+
+/// Takes the value on top into the table of the walk.
+fn set(state: State, kept: c_int, entry: i64) -> Result<(), EngineError> {
+    state.push_integer(entry);
+    state.swap();
+    state.raw_set(kept)
+}
+
+fn address_in(state: State, kept: c_int, entry: i64) -> Option<usize> {
+    state.raw_get_index(kept, entry);
+    let address = (state.type_at(-1) != Type::Nil).then(|| state.address_at(-1));
+    state.pop(1);
+    address
+}
+
+const TABLE: u8 = ffi::LUA_TTABLE as u8;
+const THREAD: u8 = ffi::LUA_TTHREAD as u8;

@@ -1,0 +1,198 @@
+//! For how long any one event is held on account of who is attached: `cargo bench -p adzeman --bench holding`. A game loop with
+//! 200 entities at 60 frames a second runs beside a heap of a million values, some of which a few collections have gone through,
+//! and measures each of its own events, by its own clock. Meanwhile a client attaches, sets and removes breakpoints, steps, looks
+//! into a large object of the host, and leaves. Prints the longest event of each part, and of the frames before anyone came.
+
+mod support;
+
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, mpsc};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use mlua::{Function, Lua};
+use serde::Serialize;
+use serde_json::json;
+
+use support::Client;
+
+/// A heap, and a game of entities that are each in a coroutine of their own, suspended in the middle of their behaviour.
+const SCRIPT: &str = "\
+local values, kind = ...
+heap = {}
+for i = 1, values do heap[i] = kind == 'closures' and function() return i end or { i } end
+if kind == 'churned' then
+  for round = 1, 3 do
+    for i = round, values, 3 do heap[i] = { i, round } end
+    collectgarbage()
+  end
+end
+local entities = {}
+local function behave(entity)
+  while true do
+    local speed = entity.speed
+    entity.x = entity.x + speed
+    if entity.x > 1000 then
+      entity.x = 0
+    end
+    coroutine.yield(entity.x)
+  end
+end
+for i = 1, 200 do
+  local entity = { x = i, speed = i % 7 }
+  entity.step = coroutine.wrap(function() behave(entity) end)
+  entities[i] = entity
+end
+local function move(entity)
+  local at = entity.step()
+  return at
+end
+function update(dt)
+  local sum = 0
+  for i = 1, #entities do
+    local entity = entities[i]
+    sum = sum + move(entity)
+  end
+  return sum
+end
+";
+/// In `move`, which is never on a stack between two frames; in `behave`, which always is.
+const PLAIN: i64 = 28;
+const SUSPENDED: i64 = 15;
+/// In `update`, where steps begin.
+const STEPS: i64 = 34;
+
+#[derive(Serialize)]
+struct Big {
+    rows: Vec<Row>,
+}
+
+#[derive(Serialize)]
+struct Row {
+    name: String,
+    x: f64,
+    y: f64,
+}
+
+/// The longest event since it was asked last, in nanoseconds; and how many frames there were.
+#[derive(Default)]
+struct Measured {
+    longest: AtomicU64,
+    frames: AtomicUsize,
+    ends: AtomicBool,
+}
+
+fn main() {
+    let values: usize = std::env::var("HOLDING_VALUES").ok().and_then(|text| text.parse().ok()).unwrap_or(1_000_000);
+    for kind in ["fresh", "churned", "closures"] {
+        println!("\n{values} values, {kind}");
+        measure(values, kind);
+    }
+}
+
+fn measure(values: usize, kind: &'static str) {
+    let rows = (0..100_000).map(|n| Row { name: format!("barge {n}"), x: n as f64, y: 0.5 }).collect();
+    let big = Arc::new(Mutex::new(Big { rows }));
+    let host = Host::builder("game")
+        .event(EventKind::new("frame.update").field("dt", "seconds"))
+        .object("big", big)
+        .start(Listen::Off)
+        .expect("a host");
+    let measured = Arc::new(Measured::default());
+    let (ready, is_ready) = mpsc::channel();
+    let game = thread::spawn({
+        let (host, measured) = (host.clone(), measured.clone());
+        move || {
+            let lua = Lua::new();
+            let context = LuaContext::attach(&host, &lua, "game").expect("a context");
+            context.load("game.lua", SCRIPT).and_then(|body| body.call::<()>((values, kind))).expect("the script runs");
+            let update: Function = lua.globals().get("update").expect("there");
+            ready.send(()).expect("somebody waits");
+            while !measured.ends.load(SeqCst) {
+                let begun = Instant::now();
+                // What is stopped is looked at by a person, and not held by us.
+                let before = host.clock();
+                let _ = host.emit(Event::of("frame.update").with("dt", 0.016), || update.call::<f64>(0.016));
+                let stopped = begun.elapsed().saturating_sub(host.clock() - before);
+                let took = begun.elapsed().saturating_sub(stopped);
+                measured.longest.fetch_max(u64::try_from(took.as_nanos()).unwrap_or(u64::MAX), SeqCst);
+                measured.frames.fetch_add(1, SeqCst);
+                thread::sleep(Duration::from_millis(16).saturating_sub(took));
+            }
+            host.poll();
+        }
+    });
+    is_ready.recv().expect("the game starts");
+    let part = |name: &str, work: &mut dyn FnMut()| {
+        measured.longest.store(0, SeqCst);
+        let frames = measured.frames.load(SeqCst);
+        work();
+        // What is spread over frames goes on for some.
+        let until = measured.frames.load(SeqCst) + 120;
+        while measured.frames.load(SeqCst) < until {
+            thread::sleep(Duration::from_millis(5));
+        }
+        let longest = Duration::from_nanos(measured.longest.load(SeqCst));
+        println!(
+            "{name:<44} {:>9.3} ms, {} frames",
+            longest.as_secs_f64() * 1e3,
+            measured.frames.load(SeqCst) - frames
+        );
+    };
+    part("nobody attached", &mut || ());
+    let (reader, writer) = host.connect().expect("a session");
+    let mut client = None;
+    let mut ends = Some((reader, writer));
+    part("attaches", &mut || {
+        let (reader, writer) = ends.take().expect("once");
+        let mut held = Client::attach(reader, writer, "");
+        held.request("configurationDone", json!({}));
+        client = Some(held);
+    });
+    let mut client = client.expect("attached");
+    let mut set = |lines: &[i64], condition: Option<&str>| {
+        let wanted: Vec<_> = lines.iter().map(|line| json!({"line": line, "condition": condition})).collect();
+        client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": wanted}));
+    };
+    part("first breakpoint, never true", &mut || set(&[PLAIN], Some("at < 0")));
+    part("100 changes of it", &mut || {
+        for n in 0..50 {
+            set(&[PLAIN], Some(&format!("at < -{n}")));
+            set(&[], None);
+        }
+    });
+    part("one where 200 coroutines are suspended", &mut || set(&[SUSPENDED], Some("speed < 0")));
+    part("and away", &mut || set(&[], None));
+    part("into, over, out, on", &mut || {
+        client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": [{"line": STEPS}]}));
+        client.event("stopped");
+        for step in ["stepIn", "stepIn", "stepIn", "next", "stepOut"] {
+            client.request(step, json!({"threadId": 1}));
+            client.event("stopped");
+        }
+        client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": []}));
+        client.request("continue", json!({"threadId": 1}));
+    });
+    part("looks into a host object of 100,000 rows", &mut || {
+        for n in 0..20 {
+            let path = format!("host.big.rows[{}].x", 5_000 * n + 1);
+            client.request("evaluate", json!({"expression": path, "context": "repl"}));
+        }
+    });
+    part("a page of it, and the next", &mut || {
+        let body = client.request("evaluate", json!({"expression": "host.big.rows", "context": "repl"}));
+        for start in [0, 100, 50_000] {
+            let page = json!({"variablesReference": body["variablesReference"], "start": start, "count": 100});
+            client.request("variables", page);
+        }
+    });
+    part("monitors a part of it", &mut || {
+        client.request("adzeman/monitor", json!({"expression": "host.big.rows[77].x", "everyMilliseconds": 50}));
+    });
+    part("leaves", &mut || {
+        client.request("disconnect", json!({}));
+    });
+    measured.ends.store(true, SeqCst);
+    game.join().expect("the game ends");
+}
