@@ -295,3 +295,90 @@ fn address_in(state: State, kept: c_int, entry: i64) -> Option<usize> {
 
 const TABLE: u8 = ffi::LUA_TTABLE as u8;
 const THREAD: u8 = ffi::LUA_TTHREAD as u8;
+
+#[cfg(test)]
+mod tests {
+    use mlua::{Function, Lua, Table};
+
+    use super::*;
+    use crate::ffi::main_thread_of;
+
+    /// Makes, drops and moves things between two slices: closures, threads, tables that get finalizers.
+    const TURN: &str = "\
+local keep, turn = ...
+local made = {}
+for i = 1, 400 do
+  local captured = { i }
+  made[i] = function() return captured end
+  if i % 7 == 0 then keep[#keep + 1] = made[i] end
+  if i % 11 == 0 then keep[#keep + 1] = coroutine.create(made[i]) end
+  if i % 5 == 0 then setmetatable(captured, { __gc = function() end }) end
+end
+for i = 1, 40 do
+  local at = (turn * 7919 + i * 104729) % #keep + 1
+  keep[at] = keep[#keep]
+  keep[#keep] = nil
+end
+-- What the walk may go on at is among these: it moves to another list when it gets a finalizer.
+for i = turn % 2 + 1, #later, 2 do setmetatable(later[i], finalized) end
+if turn % 3 == 0 then collectgarbage('step', 200) end
+if turn % 5 == 0 then collectgarbage() end
+";
+
+    fn walked(mode: &str) {
+        let lua = Lua::new();
+        let main = main_thread_of(&lua).unwrap();
+        let globals = lua.globals();
+        lua.load(format!("collectgarbage('{mode}')\nlater, finalized = {{}}, {{ __gc = function() end }}"))
+            .exec()
+            .unwrap();
+        let keep: Table = lua.create_table().unwrap();
+        lua.load("local keep = ... for i = 1, 20000 do later[i] = { i } keep[i] = i % 3 == 0 and print or function() return i end end")
+            .call::<()>(&keep)
+            .unwrap();
+        let turn: Function = lua.load(TURN).into_function().unwrap();
+        let is_shown: Function = lua
+            .load("shown = setmetatable({}, { __mode = 'k' }) return function(f) shown[f] = true end")
+            .call(())
+            .unwrap();
+        drop(is_shown);
+        for round in 0..2 {
+            lua.load("for f in pairs(shown) do shown[f] = nil end for i = 1, 12000 do later[i] = { i } end")
+                .exec()
+                .unwrap();
+            let sweep = Sweep::default();
+            let (mut slices, past) = (0, Instant::now());
+            loop {
+                let top = main.top();
+                main.push_globals();
+                main.raw_get_field(-1, "shown").unwrap();
+                let marks = main.top();
+                let progress = sweep.step(main, past, &mut |object| {
+                    assert!(object.push(main), "the stack is as it should be");
+                    main.push_integer(1);
+                    main.raw_set(marks).unwrap();
+                });
+                main.cut_to(top);
+                slices += 1;
+                match progress.unwrap() {
+                    Progress::Done => break,
+                    Progress::Going => turn.call::<()>((&keep, slices)).unwrap(),
+                    Progress::NotKnown => panic!("the list of the vendored engine is known"),
+                }
+            }
+            assert!(slices > 3, "{slices}: a state of this size takes several");
+            let missed: i64 = lua
+                .load("local keep, missed = ..., 0 for _, f in ipairs(keep) do if f ~= print and not shown[f] then missed = missed + 1 end end return missed")
+                .call(&keep)
+                .unwrap();
+            assert_eq!(missed, 0, "{mode}, round {round}");
+        }
+        drop(globals);
+    }
+
+    #[test]
+    fn every_function_and_thread_is_shown_whatever_happens_between_two_slices() {
+        walked("incremental");
+        walked("generational");
+    }
+}
