@@ -15,6 +15,6 @@ pub use data::Data;
 pub use error::HostError;
 pub use event::{EventKind, FieldDoc};
 pub use object::HostObject;
-pub use pick::{MOST_LEVELS, pick, to_data};
+pub use pick::{Extent, MOST_LEVELS, pick, to_data};
 pub use shared::SharedObject;
 pub use tree::{HostView, at, describe, list, preview};

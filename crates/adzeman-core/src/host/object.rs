@@ -7,11 +7,11 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use super::change::{Changed, NotChanged};
-use super::{About, Data, HostError, SharedObject, at, describe, pick, to_data};
+use super::{About, Data, Extent, HostError, SharedObject, at, describe, pick, to_data};
 use crate::path::{Notation, Path, Root, TreePath};
 
 /// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
-type Pick = dyn Fn(&Path) -> Option<Json> + Send + Sync;
+type Pick = dyn Fn(&Path, Extent) -> Option<Json> + Send + Sync;
 /// How the whole is read; `None` while the object is in use.
 type Read = dyn Fn() -> Option<Result<Json, String>> + Send + Sync;
 /// How the part at a path gets another value; `None` while the object is in use.
@@ -39,7 +39,9 @@ impl HostObject {
             let object = object.clone();
             Box::new(move || object.with(|state| to_data(state).map_err(|error| error.to_string())))
         };
-        let pick = Box::new(move |path: &Path| object.with(|state| pick(state, path).ok().flatten()).flatten());
+        let pick = Box::new(move |path: &Path, extent: Extent| {
+            object.with(|state| pick(state, path, extent).ok().flatten()).flatten()
+        });
         Self { name: name.to_owned(), about: About::default(), read, pick, change: None }
     }
 
@@ -160,15 +162,47 @@ impl HostObject {
     /// [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`] while the host holds its lock, or
     /// [`HostError::Unreadable`] when serde fails.
     pub fn get(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
+        self.part(path, Extent::Whole, notation)
+    }
+
+    /// The same, with nothing inside: a list or an object is empty. However large it is, only the path is visited.
+    ///
+    /// # Errors
+    /// As [`get`](Self::get).
+    pub fn bare(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
+        self.part(path, Extent::Bare, notation)
+    }
+
+    fn part(&self, path: &Path, extent: Extent, notation: Notation) -> Result<Data, HostError> {
         if self.about.is_secret(path) {
             return Err(HostError::Secret { path: self.place(path).display(notation) });
         }
-        let part = match (self.pick)(path) {
+        let part = match (self.pick)(path, extent) {
             Some(part) => part,
-            // Says what is wrong.
-            None => at(&self.whole(notation)?, &self.place(path), 1, notation)?.clone(),
+            None => self.missing(path, notation)?,
         };
         Ok(self.about.sealed(path, part))
+    }
+
+    /// What is there instead of what a path names; the part itself, if it has come meanwhile.
+    fn missing(&self, path: &Path, notation: Notation) -> Result<Json, HostError> {
+        let segments = path.segments();
+        for walked in (0..segments.len()).rev() {
+            let (before, behind) = segments.split_at(walked);
+            let before: Path = before.iter().cloned().collect();
+            if let Some(names) = (self.pick)(&before, Extent::Names) {
+                let next: Path = behind.iter().take(1).cloned().collect();
+                let skipped = TreePath { root: Root::Host, path: before.under(&self.name) };
+                let place = TreePath {
+                    path: skipped.path.segments().iter().chain(next.segments()).cloned().collect(),
+                    ..skipped
+                };
+                at(&names, &place, walked + 1, notation)?;
+                break;
+            }
+        }
+        // It is in use, cannot be read, or has come meanwhile.
+        at(&self.whole(notation)?, &self.place(path), 1, notation).cloned()
     }
 
     /// Gives the part at a path another value.

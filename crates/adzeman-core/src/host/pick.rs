@@ -1,10 +1,12 @@
 //! Picks one part out of host state by serde, without turning the rest into data: a path into a large object costs what the
 //! path costs.
 
+use std::cell::RefCell;
+
 use serde::Serialize;
 use serde::ser::{
-    SerializeMap, SerializeSeq, SerializeStruct, SerializeStructVariant, SerializeTuple, SerializeTupleStruct,
-    SerializeTupleVariant, Serializer,
+    Error as _, SerializeMap, SerializeSeq, SerializeStruct, SerializeStructVariant, SerializeTuple,
+    SerializeTupleStruct, SerializeTupleVariant, Serializer,
 };
 use serde_json::Value as Json;
 
@@ -17,13 +19,33 @@ pub const MOST_LEVELS: usize = 48;
 /// What stands for what is deeper.
 const DEEPER: &str = "(nested too deep to be shown from here; look at a part of it)";
 
-/// What a path names within some state; `None` when there is nothing. What nests deeper than [`MOST_LEVELS`] below that is left
-/// out, with a remark in its place.
+/// How much of a part is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Extent {
+    /// All of it. What nests deeper than [`MOST_LEVELS`] is left out, with a remark in its place.
+    Whole,
+    /// What it is: a list or an object is empty. However large it is, nothing of it is looked at, and of what the path leads
+    /// through only what stands before it.
+    Bare,
+    /// The names of what is inside, or as many elements, and nothing in those.
+    Names,
+}
+
+/// What a path names within some state; `None` when there is nothing.
 ///
 /// # Errors
 /// What serde says of the part picked.
-pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path) -> Result<Option<Json>, Error> {
-    state.serialize(Picker { path: path.segments(), depth: Depth { left: MOST_LEVELS, fails: false } })
+pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path, extent: Extent) -> Result<Option<Json>, Error> {
+    let (left, then) = match extent {
+        Extent::Whole => (MOST_LEVELS, Then::Remark),
+        Extent::Bare => (0, Then::Nothing),
+        Extent::Names => (1, Then::Nothing),
+    };
+    let found = RefCell::new(None);
+    let depth = Depth { left, then, wrapped: MOST_LEVELS };
+    let outcome = state.serialize(Picker { path: path.segments(), depth, found: Some(&found) });
+    // What was found ends the walk, by an error.
+    if let Some(part) = found.take() { Ok(Some(part)) } else { outcome }
 }
 
 /// The whole of some state as data, for giving it back.
@@ -31,7 +53,8 @@ pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path) -> Result<Option<Json
 /// # Errors
 /// What serde says, and for state that nests deeper than [`MOST_LEVELS`]: a part left out would be lost.
 pub fn to_data<T: Serialize + ?Sized>(state: &T) -> Result<Json, Error> {
-    let whole = state.serialize(Picker { path: &[], depth: Depth { left: MOST_LEVELS, fails: true } })?;
+    let depth = Depth { left: MOST_LEVELS, then: Then::Error, wrapped: MOST_LEVELS };
+    let whole = state.serialize(Picker { path: &[], depth, found: None })?;
     Ok(whole.unwrap_or(Json::Null))
 }
 
@@ -39,8 +62,20 @@ pub fn to_data<T: Serialize + ?Sized>(state: &T) -> Result<Json, Error> {
 #[derive(Clone, Copy)]
 struct Depth {
     left: usize,
-    /// Whether it is an error when it nests deeper.
-    fails: bool,
+    then: Then,
+    /// How many more types may stand around one value, where no level is counted for them.
+    wrapped: usize,
+}
+
+/// What becomes of what nests deeper.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Then {
+    /// A remark stands in its place.
+    Remark,
+    /// It is an error.
+    Error,
+    /// It is passed over.
+    Nothing,
 }
 
 impl Depth {
@@ -51,7 +86,7 @@ impl Depth {
 
     /// What stands in the place of what is too deep.
     fn deeper(self) -> Result<Option<Json>, Error> {
-        if self.fails {
+        if self.then == Then::Error {
             let why = format!("it nests deeper than {MOST_LEVELS} levels; change a part of it in the host itself");
             return Err(serde::ser::Error::custom(why));
         }
@@ -63,14 +98,38 @@ impl Depth {
 struct Picker<'a> {
     path: &'a [Segment],
     depth: Depth,
+    /// Where what is wanted is put as soon as it comes by.
+    found: Option<&'a RefCell<Option<Json>>>,
 }
 
 impl<'a> Picker<'a> {
     /// What is wanted of a part, if anything is.
     fn below(self, path: &'a [Segment]) -> Self {
         // A step of the path is a level that is not shown.
-        let depth = if self.path.is_empty() { self.depth.below() } else { self.depth };
-        Self { path, depth }
+        let is_inside = self.path.is_empty();
+        let depth = if is_inside { self.depth.below() } else { self.depth };
+        Self { path, depth, found: self.found.filter(|_| !is_inside) }
+    }
+
+    /// Ends the walk with what is wanted, as far as that is possible.
+    fn end(self, part: Option<Json>) -> Result<Option<Json>, Error> {
+        match (self.found, part) {
+            (Some(found), Some(part)) => {
+                *found.borrow_mut() = Some(part);
+                Err(Error::custom("found"))
+            }
+            (_, part) => Ok(part),
+        }
+    }
+
+    /// Whether what is wanted is what it is, and nothing inside.
+    fn is_bare(self) -> bool {
+        self.path.is_empty() && self.depth.left == 0 && self.depth.then == Then::Nothing
+    }
+
+    /// Whether the names of what is inside are wanted, and nothing in those.
+    fn is_of_names(self) -> bool {
+        self.path.is_empty() && self.depth.left == 1 && self.depth.then == Then::Nothing
     }
 }
 
@@ -94,26 +153,49 @@ enum Found {
     Object(serde_json::Map<String, Json>),
     /// Too deep: the parts pass by.
     TooDeep,
+    /// Of another variant than the one that is wanted: likewise.
+    Elsewhere,
+}
+
+impl Found {
+    fn to_json(&self) -> Json {
+        match self {
+            Self::List(items) => Json::Array(items.clone()),
+            Self::Object(fields) => Json::Object(fields.clone()),
+            _ => Json::Null,
+        }
+    }
 }
 
 impl<'a> Parts<'a> {
-    fn new(picker: Picker<'a>, whole: Found) -> Self {
+    fn new(picker: Picker<'a>, whole: Found) -> Result<Self, Error> {
         let found = match picker.path {
+            [] if picker.is_bare() => {
+                picker.end(Some(whole.to_json()))?;
+                whole
+            }
             [] if picker.depth.left == 0 => Found::TooDeep,
             [] => whole,
             _ => Found::One(None),
         };
-        Self { picker, around: None, next: 0, key: None, found }
+        Ok(Self { picker, around: None, next: 0, key: None, found })
     }
 
     /// The parts of an enum's variant of several.
-    fn of_variant(picker: Picker<'a>, name: &'static str, whole: Found) -> Self {
+    fn of_variant(picker: Picker<'a>, name: &'static str, whole: Found) -> Result<Self, Error> {
         if picker.path.is_empty() {
-            return Self { around: Some(name), ..Self::new(picker, whole) };
+            // The name is a level of its own.
+            if picker.is_bare() {
+                return Self::new(picker, object());
+            }
+            if picker.is_of_names() {
+                picker.end(Some(serde_json::json!({ name: null })))?;
+            }
+            return Ok(Self { around: Some(name), ..Self::new(picker, whole)? });
         }
         match variant(picker, name) {
             Some(inner) => Self::new(inner, whole),
-            None => Self { found: Found::One(None), ..Self::new(Picker { path: &[], ..picker }, whole) },
+            None => Ok(Self { picker, around: None, next: 0, key: None, found: Found::Elsewhere }),
         }
     }
 
@@ -122,9 +204,11 @@ impl<'a> Parts<'a> {
         self.next += 1;
         let picker = self.picker;
         match (&mut self.found, picker.path.split_first()) {
+            (Found::List(items), _) if picker.is_of_names() => items.push(Json::Null),
             (Found::List(items), _) => items.push(value.serialize(picker.below(&[]))?.unwrap_or(Json::Null)),
             (Found::One(found), Some((Segment::Index(wanted), rest))) if *wanted == number => {
                 *found = value.serialize(picker.below(rest))?;
+                picker.end(found.take())?;
             }
             _ => {}
         }
@@ -134,11 +218,15 @@ impl<'a> Parts<'a> {
     fn field<T: Serialize + ?Sized>(&mut self, name: &str, value: &T) -> Result<(), Error> {
         let picker = self.picker;
         match (&mut self.found, picker.path.split_first()) {
+            (Found::Object(fields), _) if picker.is_of_names() => {
+                fields.insert(name.to_owned(), Json::Null);
+            }
             (Found::Object(fields), _) => {
                 fields.insert(name.to_owned(), value.serialize(picker.below(&[]))?.unwrap_or(Json::Null));
             }
             (Found::One(found), Some((Segment::Field(wanted), rest))) if wanted == name => {
                 *found = value.serialize(picker.below(rest))?;
+                picker.end(found.take())?;
             }
             _ => {}
         }
@@ -151,6 +239,7 @@ impl<'a> Parts<'a> {
             Found::List(items) => Some(Json::Array(items)),
             Found::Object(fields) => Some(Json::Object(fields)),
             Found::TooDeep => return self.picker.depth.deeper(),
+            Found::Elsewhere => None,
         };
         Ok(match (self.around, found) {
             (Some(name), Some(found)) => Some(serde_json::json!({ name: found })),
@@ -245,6 +334,10 @@ impl<'a> Serializer for Picker<'a> {
         value: &T,
     ) -> Result<Option<Json>, Error> {
         // It is no level of the data, but one of the stack.
+        if self.depth.then == Then::Nothing {
+            let Some(wrapped) = self.depth.wrapped.checked_sub(1) else { return self.end(Some(Json::Null)) };
+            return value.serialize(Self { depth: Depth { wrapped, ..self.depth }, ..self });
+        }
         if self.depth.left == 0 {
             return self.depth.deeper();
         }
@@ -259,6 +352,12 @@ impl<'a> Serializer for Picker<'a> {
         value: &T,
     ) -> Result<Option<Json>, Error> {
         if self.path.is_empty() {
+            if self.is_bare() {
+                return self.end(Some(serde_json::json!({})));
+            }
+            if self.is_of_names() {
+                return Ok(Some(serde_json::json!({ name: null })));
+            }
             if self.depth.left == 0 {
                 return self.depth.deeper();
             }
@@ -268,7 +367,7 @@ impl<'a> Serializer for Picker<'a> {
     }
 
     fn serialize_seq(self, _: Option<usize>) -> Result<Parts<'a>, Error> {
-        Ok(Parts::new(self, list()))
+        Parts::new(self, list())
     }
 
     fn serialize_tuple(self, length: usize) -> Result<Parts<'a>, Error> {
@@ -286,15 +385,15 @@ impl<'a> Serializer for Picker<'a> {
         name: &'static str,
         _: usize,
     ) -> Result<Parts<'a>, Error> {
-        Ok(Parts::of_variant(self, name, list()))
+        Parts::of_variant(self, name, list())
     }
 
     fn serialize_map(self, _: Option<usize>) -> Result<Parts<'a>, Error> {
-        Ok(Parts::new(self, object()))
+        Parts::new(self, object())
     }
 
     fn serialize_struct(self, _: &'static str, _: usize) -> Result<Parts<'a>, Error> {
-        Ok(Parts::new(self, object()))
+        Parts::new(self, object())
     }
 
     fn serialize_struct_variant(
@@ -304,7 +403,7 @@ impl<'a> Serializer for Picker<'a> {
         name: &'static str,
         _: usize,
     ) -> Result<Parts<'a>, Error> {
-        Ok(Parts::of_variant(self, name, object()))
+        Parts::of_variant(self, name, object())
     }
 }
 
@@ -446,9 +545,52 @@ mod tests {
             for text in paths {
                 let path = Path::parse(text, Notation::OF_DATA).unwrap();
                 let expected = path.walk(&whole).ok().cloned();
-                assert_eq!(pick(&state, &path).unwrap(), expected, "{text}");
+                assert_eq!(pick(&state, &path, Extent::Whole).unwrap(), expected, "{text}");
+                let emptied = |value: Json| match value {
+                    Json::Array(_) => Json::Array(Vec::new()),
+                    Json::Object(_) => serde_json::json!({}),
+                    other => other,
+                };
+                let bare = expected.clone().map(emptied);
+                assert_eq!(pick(&state, &path, Extent::Bare).unwrap(), bare, "{text}");
+                let names = expected.map(|value| match value {
+                    Json::Array(items) => items.into_iter().map(|_| Json::Null).collect(),
+                    Json::Object(fields) => fields.into_iter().map(|(name, _)| (name, Json::Null)).collect(),
+                    other => other,
+                });
+                assert_eq!(pick(&state, &path, Extent::Names).unwrap(), names, "{text}");
             }
         }
+    }
+
+    /// Counts how often it is looked at.
+    struct Counted<'a>(&'a std::cell::Cell<usize>);
+
+    impl Serialize for Counted<'_> {
+        fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+            self.0.set(self.0.get() + 1);
+            serializer.serialize_u8(7)
+        }
+    }
+
+    #[test]
+    fn only_the_path_is_visited() {
+        let looks = std::cell::Cell::new(0);
+        let rows: Vec<_> =
+            (0..1000).map(|_| BTreeMap::from([("x", Counted(&looks)), ("y", Counted(&looks))])).collect();
+        let state = BTreeMap::from([("before", vec![]), ("rows", rows)]);
+        let looked = |path: &str, extent| {
+            let path = Path::parse(path, Notation::OF_DATA).unwrap();
+            let part = pick(&state, &path, extent).unwrap();
+            (part.is_some(), looks.replace(0))
+        };
+        assert_eq!(looked("rows[999].x", Extent::Whole), (true, 1));
+        assert_eq!(looked("rows[5]", Extent::Whole), (true, 2));
+        assert_eq!(looked("rows", Extent::Bare), (true, 0));
+        assert_eq!(looked("", Extent::Bare), (true, 0));
+        assert_eq!(looked("rows", Extent::Names), (true, 0));
+        assert_eq!(looked("rows[5].z", Extent::Bare), (false, 0));
+        assert_eq!(looked("rows", Extent::Whole), (true, 2000));
     }
 
     /// Inside itself as often as is wanted.
@@ -471,14 +613,17 @@ mod tests {
             [|held| Nested::List(vec![held]), |held| Nested::Wrapped(Box::new(Wrap(held)))];
         for around in shapes {
             let state = nested(50_000, around);
-            let shown = pick(&state, &Path::default()).unwrap().unwrap().to_string();
+            let shown = pick(&state, &Path::default(), Extent::Whole).unwrap().unwrap().to_string();
             assert!(shown.contains("nested too deep"), "{shown}");
+            for extent in [Extent::Bare, Extent::Names] {
+                assert!(pick(&state, &Path::default(), extent).unwrap().is_some());
+            }
             assert!(to_data(&state).unwrap_err().to_string().contains("deeper than 48 levels"));
             // The data itself is the host's, and dropped by it.
             std::mem::forget(state);
         }
         let state = nested(100, shapes[0]);
         let path = (0..100).fold(Path::default(), |path, _| path.join(Segment::Index(0)));
-        assert_eq!(pick(&state, &path).unwrap(), Some(7.into()), "a path leads to what is deeper");
+        assert_eq!(pick(&state, &path, Extent::Whole).unwrap(), Some(7.into()), "a path leads to what is deeper");
     }
 }

@@ -15,6 +15,15 @@ pub trait HostView: MaySend {
     /// When there is nothing, or the host has it in use.
     fn get(&self, at: &TreePath) -> Result<Data, HostError>;
 
+    /// The same, with nothing inside: a list or an object is empty. For those who only need to know what it is, or hold a plain
+    /// value.
+    ///
+    /// # Errors
+    /// As [`get`](Self::get).
+    fn bare(&self, at: &TreePath) -> Result<Data, HostError> {
+        self.get(at)
+    }
+
     /// Replaces what is at a path.
     ///
     /// # Errors

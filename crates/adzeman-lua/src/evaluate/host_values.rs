@@ -70,7 +70,7 @@ impl Evaluator {
     fn read_part(&self, state: State) -> Result<Then, EngineError> {
         let place = step(state, &receiver(state)?)?;
         let is_element = state.type_at(KEY) == Type::Integer;
-        match self.shown.host().get(&place) {
+        match self.shown.host().bare(&place) {
             Ok(data) => push_data(state, &data, place)?,
             // A script asks whether an event carries something by reading it, and reads lists until nil.
             Err(HostError::NoField { .. }) if place.root == Root::Event || is_element => state.push_nil(),

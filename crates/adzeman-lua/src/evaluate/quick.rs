@@ -159,7 +159,7 @@ fn of_tree(shown: &Shown, root: Root, path: &Path) -> Option<Scalar> {
     if root == Root::Event && !shown.host().has_event() {
         return None;
     }
-    Some(match shown.host().get(&TreePath { root, path: path.clone() }).ok()? {
+    Some(match shown.host().bare(&TreePath { root, path: path.clone() }).ok()? {
         Data::Null => Scalar::Nil,
         Data::Boolean(value) => Scalar::Boolean(value),
         Data::Number(number) => match number.as_i64() {

@@ -74,6 +74,11 @@ impl Opened {
         }
     }
 
+    /// The names of all objects, with nothing in them.
+    pub(crate) fn names(&self) -> Data {
+        Data::Object(self.objects.iter().map(|object| (object.name().to_owned(), Data::Null)).collect())
+    }
+
     pub(crate) fn object(&self, name: &str) -> Option<&HostObject> {
         self.objects.iter().find(|object| object.name() == name)
     }

@@ -32,7 +32,16 @@ impl HostView for HostData {
         match (place.root, self.opened.object_at(&place.path)) {
             (Root::Event, _) => self.event_at(place),
             (Root::Host, Some((object, rest))) => object.get(&rest, notation),
-            (Root::Host, None) => at(&self.opened.all(notation), place, 0, notation).cloned(),
+            (Root::Host, None) if place.path.is_empty() => Ok(self.opened.all(notation)),
+            (Root::Host, None) => at(&self.opened.names(), place, 0, notation).cloned(),
+        }
+    }
+
+    fn bare(&self, place: &TreePath) -> Result<Data, HostError> {
+        match (place.root, self.opened.object_at(&place.path)) {
+            (Root::Host, Some((object, rest))) => object.bare(&rest, self.notation),
+            (Root::Host, None) => at(&self.opened.names(), place, 0, self.notation).cloned(),
+            (Root::Event, _) => self.get(place),
         }
     }
 
@@ -40,9 +49,7 @@ impl HostView for HostData {
         let notation = self.notation;
         match (place.root, self.opened.object_at(&place.path)) {
             (Root::Host, Some((object, rest))) => object.change(&rest, value, notation),
-            (Root::Host, None) if !place.path.is_empty() => {
-                at(&self.opened.all(notation), place, 0, notation).map(|_| ())
-            }
+            (Root::Host, None) if !place.path.is_empty() => at(&self.opened.names(), place, 0, notation).map(|_| ()),
             _ => Err(HostError::ReadOnly { path: place.display(notation) }),
         }
     }

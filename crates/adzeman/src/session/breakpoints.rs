@@ -107,7 +107,7 @@ impl Session {
             };
             match (place, named) {
                 (Some(place), _) | (None, Named::Host(place)) => {
-                    point.context.data.get(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
+                    point.context.data.bare(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
                 }
                 (None, Named::Text(shown)) => {
                     let track = point.engine.track(frame, &shown);
