@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use super::{ANY_EVENT, Breakpoint, BreakpointId, BreakpointSpec, ChangeKind, OwnerId, Site, Tracked};
-use crate::source::{FunctionSpan, Language, Line, NameUse, Source, SourceId, SourceLine, Sources};
+use crate::source::{FunctionSpan, Language, Line, NameUse, Source, SourceId, SourceLine, Sources, tail_agreement};
 
 /// Why a breakpoint is not on the line that was asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -144,6 +144,17 @@ impl BreakpointStore {
         self.all.get(&id)
     }
 
+    /// Whether some breakpoint may bind otherwise on account of a source of this name that was not known.
+    #[must_use]
+    pub fn may_bind_in(&self, name: &str) -> bool {
+        self.all.values().any(|held| match &held.spec.site {
+            Site::Line { path, .. } => tail_agreement(name, path).is_some(),
+            Site::Function { .. } => true,
+            Site::Change { how, .. } => matches!(how, ChangeKind::Written | ChangeKind::Read),
+            Site::Event { .. } | Site::Time { .. } | Site::Error { .. } => false,
+        })
+    }
+
     /// Binds every breakpoint to the sources and event kinds that are known now. A line breakpoint is found again by its
     /// text in a source that was loaded anew. `find_uses` finds where a script's text uses a name.
     #[must_use]
@@ -209,6 +220,9 @@ fn bind_event(kind: &str, kinds: &[String]) -> Status {
     Status::Pending(format!("the host has no event '{kind}'; it has {known}"))
 }
 
+/// Sources that are named where none is the one that is meant.
+const MOST_NAMED: usize = 20;
+
 fn bind_line(
     id: BreakpointId,
     path: &str,
@@ -218,11 +232,15 @@ fn bind_line(
 ) -> Status {
     let matching = sources.matching(path);
     if matching.is_empty() {
-        let known: Vec<_> = sources.newest().iter().map(|source| source.short_name().to_owned()).collect();
-        return Status::Pending(format!(
-            "no source '{path}' is loaded yet; it binds when one is (loaded: {})",
-            if known.is_empty() { "none".to_owned() } else { known.join(", ") }
-        ));
+        let all = sources.newest();
+        let mut known: Vec<_> = all.iter().take(MOST_NAMED).map(|source| source.short_name().to_owned()).collect();
+        match all.len().checked_sub(MOST_NAMED) {
+            Some(more @ 1..) => known.push(format!("and {more} more")),
+            _ if known.is_empty() => known.push("none".to_owned()),
+            _ => {}
+        }
+        let known = known.join(", ");
+        return Status::Pending(format!("no source '{path}' is loaded yet; it binds when one is (loaded: {known})"));
     }
     let bindings: Vec<_> = matching
         .iter()

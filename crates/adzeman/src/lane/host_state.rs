@@ -275,13 +275,14 @@ impl HostState {
 
     /// Takes a source that an engine loaded; breakpoints that waited for it bind.
     pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
+        let name = facts.name.clone();
         let (id, is_new) = self.sources.add(facts);
         if is_new {
             self.map_source(id);
             self.clients.tell(Notice::Source(id));
         }
         // Breakpoints may have been set by a client that is yet to attach.
-        if is_new && !self.breakpoints.is_empty() {
+        if is_new && self.breakpoints.may_bind_in(&self.sources, &name) {
             self.rebind(Changed::Source(id));
         }
         id

@@ -37,9 +37,12 @@ impl Breakpoints {
         lock(&self.resolved).clone()
     }
 
-    /// Whether none is set.
-    pub(crate) fn is_empty(&self) -> bool {
-        lock(&self.store).is_empty()
+    /// Whether anything has to be bound anew on account of a source of this name that is new; where some is mapped, or called a
+    /// library, all is.
+    pub(crate) fn may_bind_in(&self, book: &SourceBook, name: &str) -> bool {
+        let has_library = lock(&self.libraries).values().any(|library| !library.is_none());
+        let is_plain = !has_library && book.look().maps().is_empty();
+        !is_plain || lock(&self.store).may_bind_in(name)
     }
 
     /// Forgets all that a client has set.
@@ -148,6 +151,10 @@ pub(crate) struct Library {
 }
 
 impl Library {
+    fn is_none(&self) -> bool {
+        self.paths.is_empty() && self.own.is_empty()
+    }
+
     /// Whether a source, with what it was written as, is in it. A compiled one is one's own if some of it is.
     fn holds(&self, name: &str, originals: &[&str]) -> bool {
         let is_in = |paths: &[String], name: &str| paths.iter().any(|path| belongs_to(name, path));

@@ -36,10 +36,9 @@ impl SourceBook {
     /// Takes a source that an engine loaded; answers whether it is new, too.
     pub(crate) fn add(&self, facts: SourceFacts) -> (SourceId, bool) {
         let mut sources = self.look();
-        let before = sources.newest().len();
         let known = sources.named(&facts.name).map(|source| source.id);
         let id = sources.add(facts);
-        (id, known != Some(id) || sources.newest().len() != before)
+        (id, known != Some(id))
     }
 
     /// Finds the map of a source that was compiled from something else. Answers what is wrong with a broken one, which is
