@@ -306,6 +306,10 @@ impl EngineContext for LuaEngine {
         self.0.with(|context| context.safe_point());
     }
 
+    fn wants_safe_point(&self) -> bool {
+        self.0.with(|context| context.wants_safe_point())
+    }
+
     fn is_settled(&self) -> bool {
         self.0.with(|context| context.is_settled())
     }

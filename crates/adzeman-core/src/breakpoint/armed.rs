@@ -136,6 +136,12 @@ impl Armed {
         })
     }
 
+    /// Whether there is any on changes of some context's values.
+    #[must_use]
+    pub fn has_script_changes(&self) -> bool {
+        !self.script_changes.is_empty()
+    }
+
     /// The lines that an engine is to report.
     #[must_use]
     pub fn wanted(&self) -> &Arc<WantedLines> {

@@ -26,6 +26,11 @@ pub trait EngineContext: MaySend {
         true
     }
 
+    /// Whether a [safe point](Self::safe_point) would have anything to do.
+    fn wants_safe_point(&self) -> bool {
+        true
+    }
+
     /// How many frames are on all stacks of the context at this moment, marks between them included.
     fn depth(&self) -> usize {
         0

@@ -104,6 +104,11 @@ impl Exchanges {
         !self.waiting.contains(&source) && !self.under_way.contains(&source)
     }
 
+    /// Whether some functions were on a stack when they should have got another body.
+    pub(super) fn has_left(&self) -> bool {
+        !self.left.is_empty()
+    }
+
     /// The sources with functions that were on a stack, if this is the moment to look whether those have returned: one that
     /// never returns is asked for less and less often.
     pub(super) fn due_for_retry(&mut self) -> HashSet<SourceId> {

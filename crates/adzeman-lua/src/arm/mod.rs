@@ -87,6 +87,11 @@ impl Arms {
         self.search.is_going() || !self.exchanges.borrow().waiting.is_empty()
     }
 
+    /// Whether some functions keep their bodies for now.
+    pub(crate) fn has_left(&self) -> bool {
+        self.exchanges.borrow().has_left()
+    }
+
     /// Whether the whole state was looked through in next to no time when it was last.
     pub(crate) fn is_soon_looked_through(&self) -> bool {
         self.search.is_small()

@@ -127,6 +127,11 @@ impl Context {
         }
     }
 
+    /// Whether a safe point has anything to do.
+    pub(crate) fn wants_safe_point(&self) -> bool {
+        self.arms.is_looking() || self.arms.has_left()
+    }
+
     /// Whether there is nothing left to look for.
     pub(crate) fn is_settled(&self) -> bool {
         !self.arms.is_looking()

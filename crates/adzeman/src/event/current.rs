@@ -14,6 +14,8 @@ pub(crate) struct EventFrame<'a> {
     pub(crate) payload: &'a dyn Payload,
     /// How many events are being handled, this one included.
     pub(crate) depth: usize,
+    /// Which of all outermost events it is inside of, or is.
+    pub(crate) outermost: u64,
     /// Whether its handler can be run once more.
     pub(crate) repeatable: bool,
     /// The event inside whose handler it was raised.

@@ -45,6 +45,8 @@ pub(crate) struct LocalContext {
     watched: AtomicU64,
     /// Whether the engine has something left to do.
     unsettled: AtomicBool,
+    /// Whether there is something to do here at each event.
+    occupied: AtomicBool,
     /// How many calls that a person asked for are under way.
     running_openly: AtomicUsize,
 }
@@ -52,8 +54,9 @@ pub(crate) struct LocalContext {
 /// What is decided by, and what is remembered of it.
 struct Deciding {
     decider: Decider,
-    /// Lines that were seen to run since the outermost event began, the last ones.
+    /// Lines that were seen to run since the outermost event began, the last ones, and which event that is.
     ran: VecDeque<SourceLine>,
+    ran_in: u64,
 }
 
 impl LocalContext {
@@ -65,7 +68,7 @@ impl LocalContext {
     ) -> Self {
         Self {
             me,
-            deciding: Mutex::new(Deciding { decider: Decider::of(link.id), ran: VecDeque::new() }),
+            deciding: Mutex::new(Deciding { decider: Decider::of(link.id), ran: VecDeque::new(), ran_in: 0 }),
             link,
             host,
             data,
@@ -73,6 +76,7 @@ impl LocalContext {
             step_events: AtomicUsize::new(0),
             watched: AtomicU64::new(u64::MAX),
             unsettled: AtomicBool::new(false),
+            occupied: AtomicBool::new(false),
             running_openly: AtomicUsize::new(0),
         }
     }
@@ -87,6 +91,7 @@ impl LocalContext {
         let engine = lock(&self.engine).take();
         drop(engine);
         self.note_settled(true);
+        self.note_occupied(false);
     }
 
     fn engine(&self) -> Option<Shared<dyn EngineContext>> {
@@ -125,7 +130,7 @@ impl LocalContext {
             if self.host.is_attached()
                 && let Some(lane) = self.free_lane()
             {
-                lane.serve_waiting();
+                lane.serve_waiting(None);
                 self.refresh();
             }
             outcome = work.take().map(|work| work());
@@ -148,12 +153,16 @@ impl LocalContext {
         if let Some(engine) = self.engine() {
             engine.discover();
             self.note_settled(engine.is_settled());
+            if engine.wants_safe_point() {
+                self.note_occupied(true);
+            }
         }
     }
 
     pub(crate) fn begin_step(&self, step: Step) {
         self.step_events.store(event_depth(), Ordering::Relaxed);
         lock(&self.deciding).decider.begin_step(step);
+        self.note_occupied(true);
     }
 
     /// Takes notice of what sessions changed since the last time.
@@ -198,26 +207,44 @@ impl LocalContext {
 
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
-        let (need, version) = {
+        let (need, version, is_at_work) = {
             let decider = &lock(&self.deciding).decider;
-            (decider.need(), decider.need_version())
+            let is_at_work = decider.step().is_some() || decider.awaits_handler();
+            (decider.need(), decider.need_version(), is_at_work)
         };
         self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
             self.note_settled(engine.is_settled());
+            self.note_occupied(is_at_work || need.call_times || engine.wants_safe_point());
         }
     }
 
     /// At a safe point: takes notice of changes and has the engine watch accordingly.
-    pub(crate) fn refresh(&self) {
-        let Some(engine) = self.engine() else { return };
+    /// Whether there was anything to do.
+    pub(crate) fn refresh(&self) -> bool {
+        let is_called = self.link.attention.load(Ordering::SeqCst);
+        if !is_called && !self.occupied.load(Ordering::SeqCst) {
+            return false;
+        }
+        let Some(engine) = self.engine() else { return false };
         engine.safe_point();
-        if self.link.attention.load(Ordering::SeqCst) {
+        if is_called {
             self.catch_up();
+            self.watch();
+        } else if !engine.wants_safe_point() {
+            // What occupied it may be done.
             self.watch();
         }
         self.note_settled(engine.is_settled());
+        true
+    }
+
+    /// Has the lane come by at each event for as long as there is something to do here.
+    fn note_occupied(&self, is_occupied: bool) {
+        if self.occupied.swap(is_occupied, Ordering::SeqCst) != is_occupied {
+            self.host.contexts.note_occupied(is_occupied);
+        }
     }
 
     /// Has the host come by for as long as something is to be done here bit by bit.
@@ -230,9 +257,6 @@ impl LocalContext {
     /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
-        if event_depth() <= 1 {
-            lock(&self.deciding).ran.clear();
-        }
         let before = {
             let decider = &mut lock(&self.deciding).decider;
             (decider.expect_handler(expected), decider.time_calls(timed))
@@ -281,10 +305,11 @@ impl LocalContext {
         decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
     ) -> Decided {
         let (decision, is_watched_for) = current_event(|event| {
+            let outermost = event.map_or(0, |event| event.outermost);
             let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
             let moment = Moment { place, event, context: &self.link.name };
             let mut deciding = lock(&self.deciding);
-            deciding.note(place);
+            deciding.note(place, outermost);
             let decision = decide(&mut deciding.decider, moment);
             (decision, deciding.decider.need_version() == self.watched.load(Ordering::Relaxed))
         });
@@ -407,8 +432,11 @@ pub(crate) struct Decided {
 
 impl Deciding {
     /// Notes a line that runs.
-    fn note(&mut self, place: Option<SourceLine>) {
+    fn note(&mut self, place: Option<SourceLine>, outermost: u64) {
         let ran = &mut self.ran;
+        if std::mem::replace(&mut self.ran_in, outermost) != outermost {
+            ran.clear();
+        }
         if let Some(place) = place.filter(|place| ran.back() != Some(place)) {
             if ran.len() >= MOST_LINES_NOTED {
                 ran.pop_front();

@@ -2,11 +2,17 @@
 
 use std::fmt::Display;
 use std::sync::Arc;
+use std::sync::atomic::Ordering::Relaxed;
+use std::time::{Duration, Instant};
 
 use super::handling::Handling;
 use super::{HostState, Lane};
 use crate::event::{Event, EventFrame, Payload, current_event, handling};
 use crate::state::notice::{Notice, Tone};
+
+/// How long an event waits for what sessions ask for, and for contexts to take notice, beyond what each of these takes by itself:
+/// the rest is for the next one.
+const HELD_FOR: Duration = Duration::from_millis(2);
 
 /// Raises an event: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
 #[cold]
@@ -22,7 +28,8 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
         let depth = outer.map_or(0, |outer| outer.depth) + 1;
         let below = if outer.is_some() { lane.depths() } else { Vec::new() };
         let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
-        let frame = EventFrame { kind, subject, payload, depth, repeatable, outer, below };
+        let outermost = outer.map_or_else(|| lane.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
+        let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, below };
         lane.poll(Some(&frame));
         let outcome = handling(&frame, || {
             loop {
@@ -53,12 +60,34 @@ pub(crate) fn poll(host: &Arc<HostState>) {
 impl Lane {
     /// A safe point, before `next` if that is why there is one.
     fn poll(&self, next: Option<&EventFrame<'_>>) {
-        if !self.mailbox.receiver.is_empty() {
+        let has_mail = !self.mailbox.receiver.is_empty();
+        let seen = (self.host.contexts.attention(), self.host.contexts.changes());
+        let has_news = self.refreshed.get() != seen || self.host.contexts.any_occupied();
+        let until = (has_mail || has_news).then(|| Instant::now() + HELD_FOR);
+        if has_mail {
             *self.when.borrow_mut() = next.map(|next| format!("before {}", next.title()));
-            self.serve_waiting();
+            self.serve_waiting(until);
         }
         self.sample_by_time();
-        self.contexts().iter().for_each(|context| context.refresh());
+        if has_news && self.refresh_contexts(until) {
+            self.refreshed.set(seen);
+        }
+    }
+
+    /// Has contexts take notice of what changed until the time is up, beginning where it was up the last time; whether all have.
+    /// One that has not does at its next line.
+    fn refresh_contexts(&self, until: Option<Instant>) -> bool {
+        let contexts = self.contexts();
+        let first = self.next.take();
+        let (before, behind) = contexts.split_at(first.min(contexts.len()));
+        for (number, context) in behind.iter().chain(before).enumerate() {
+            let is_over = context.refresh() && until.is_some_and(|until| Instant::now() >= until);
+            if is_over && number + 1 < contexts.len() {
+                self.next.set((first + number + 1) % contexts.len());
+                return false;
+            }
+        }
+        true
     }
 
     /// How many frames each context has at this moment.

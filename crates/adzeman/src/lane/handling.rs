@@ -46,7 +46,10 @@ impl<'a> Handling<'a> {
             let before = context.enter_event(expected, budget.is_some());
             (context.clone(), before)
         };
-        let contexts: Vec<_> = contexts.iter().map(enter).collect();
+        let looks = expected || budget.is_some() || lane.host.contexts.any_occupied();
+        let is_watched = !armed.on_host_change().is_empty() || armed.has_script_changes();
+        // Where nothing is to be looked at, the event is no business of the contexts, however many there are.
+        let contexts: Vec<_> = if looks || is_watched { contexts.iter().map(enter).collect() } else { Vec::new() };
         let (outer_budget, done) =
             (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
         Self { lane, frame, armed, contexts, expected, outer_budget, done, is_put_back: false }
@@ -57,7 +60,7 @@ impl<'a> Handling<'a> {
         let untouched = self.put_back();
         if self.lane.again.get() {
             // The script that was given up is; from here on lines are watched as always.
-            self.contexts.iter().for_each(|(context, _)| context.watch());
+            self.lane.contexts().iter().for_each(|context| context.watch());
         } else {
             self.look_afterwards(untouched);
         }
@@ -71,6 +74,10 @@ impl<'a> Handling<'a> {
             self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());
         }
         self.lane.budget.set(self.outer_budget);
+        if self.contexts.is_empty() && self.lane.host.contexts.any_occupied() {
+            // A step has begun meanwhile.
+            self.contexts = self.lane.contexts().iter().map(|context| (context.clone(), (false, false))).collect();
+        }
         let subject = self.frame.subject_text();
         let mut untouched = self.expected;
         for (context, before) in &self.contexts {

@@ -1,6 +1,6 @@
 //! A host while it runs: the parts of its state, its contexts, and what concerns more than one of them.
 
-use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering::SeqCst};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
@@ -45,6 +45,10 @@ pub(crate) struct Contexts {
     last: AtomicI64,
     /// How often one was closed, or came to another thread.
     changes: AtomicU64,
+    /// How often one was to take notice of something.
+    attention: Arc<AtomicU64>,
+    /// How many have something to do at each event.
+    occupied: AtomicUsize,
 }
 
 impl Contexts {
@@ -84,6 +88,30 @@ impl Contexts {
     /// How often one was closed, or came to another thread.
     pub(super) fn changes(&self) -> u64 {
         self.changes.load(SeqCst)
+    }
+
+    /// How often one was to take notice of something.
+    pub(super) fn attention(&self) -> u64 {
+        self.attention.load(SeqCst)
+    }
+
+    /// What those count by who have one take notice.
+    pub(super) fn attention_counter(&self) -> Arc<AtomicU64> {
+        self.attention.clone()
+    }
+
+    /// Whether any has something to do at each event.
+    pub(super) fn any_occupied(&self) -> bool {
+        self.occupied.load(SeqCst) > 0
+    }
+
+    /// One more has, or one less.
+    pub(super) fn note_occupied(&self, more: bool) {
+        if more {
+            self.occupied.fetch_add(1, SeqCst)
+        } else {
+            self.occupied.fetch_sub(1, SeqCst)
+        };
     }
 
     /// One is closed, or comes to another thread.
@@ -143,6 +171,8 @@ pub(crate) struct HostState {
     started: Instant,
     /// How many stops there were.
     pub(crate) stops: AtomicU64,
+    /// How many outermost events there were while someone was attached.
+    pub(super) events: AtomicU64,
     pub(crate) monitors: Monitors,
     timer: OnceLock<Timer>,
     pub(super) evaluating: Evaluating,
@@ -174,6 +204,7 @@ impl HostState {
             closing: AtomicBool::new(false),
             started: Instant::now(),
             stops: AtomicU64::new(0),
+            events: AtomicU64::new(0),
             monitors: Monitors::default(),
             timer: OnceLock::new(),
             evaluating: Evaluating::default(),
@@ -219,6 +250,7 @@ impl HostState {
     pub(crate) fn add_context(&self, context: Arc<ContextLink>) {
         let id = context.id;
         lock(&self.contexts.all).push(context);
+        self.contexts.note_change();
         self.clients.tell(Notice::Context { id, is_open: true });
     }
 

@@ -34,12 +34,20 @@ pub(crate) struct ContextLink {
     pub(super) serving_wanted: AtomicBool,
     /// Set with anything that the script thread must take notice of.
     pub(super) attention: Arc<AtomicBool>,
+    /// Counts how often any context of the host was to take notice of something.
+    attention_count: Arc<AtomicU64>,
     pub(super) interrupt: Mutex<Option<Arc<dyn Interrupt>>>,
     pub(crate) standing: Standing,
 }
 
 impl ContextLink {
-    pub(super) fn new(id: i64, name: &str, syntax: Arc<dyn Syntax>, lane: u64, mailbox: Mailbox) -> Self {
+    pub(super) fn new(
+        id: i64,
+        name: &str,
+        syntax: Arc<dyn Syntax>,
+        attention_count: Arc<AtomicU64>,
+        (lane, mailbox): (u64, Mailbox),
+    ) -> Self {
         Self {
             id,
             name: name.to_owned(),
@@ -52,6 +60,7 @@ impl ContextLink {
             serving_wanted: AtomicBool::new(false),
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),
+            attention_count,
             interrupt: Mutex::new(None),
             standing: Standing::default(),
         }
@@ -82,6 +91,7 @@ impl ContextLink {
     /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
     pub(crate) fn interrupt(&self) -> bool {
         self.attention.store(true, Ordering::SeqCst);
+        self.attention_count.fetch_add(1, Ordering::SeqCst);
         let interrupt = lock(&self.interrupt).clone();
         interrupt.is_some_and(|interrupt| interrupt.interrupt())
     }

@@ -22,7 +22,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
@@ -52,6 +52,10 @@ pub(crate) struct Lane {
     came: RefCell<Rc<Vec<Shared<LocalContext>>>>,
     /// The changes among the host's contexts that were taken notice of.
     seen_changes: Cell<u64>,
+    /// What all contexts here have taken notice of: how often attention was called for, and contexts came and went, by then.
+    refreshed: Cell<(u64, u64)>,
+    /// Where to go on, where the time was up before all had.
+    next: Cell<usize>,
     /// Whether a context of this thread is held.
     pub(crate) holding: Cell<bool>,
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
@@ -93,6 +97,8 @@ impl Lane {
             mailbox: Mailbox { sender, receiver },
             came: RefCell::default(),
             seen_changes: Cell::new(0),
+            refreshed: Cell::new((0, 0)),
+            next: Cell::new(0),
             holding: Cell::new(false),
             pump: RefCell::default(),
             again: Cell::new(false),
@@ -166,10 +172,13 @@ impl Lane {
         work()
     }
 
-    /// Does the jobs that wait, at a moment when no script line runs.
-    pub(crate) fn serve_waiting(&self) {
+    /// Does the jobs that wait, at a moment when no script line runs, until the time is up.
+    pub(crate) fn serve_waiting(&self, until: Option<Instant>) {
         while let Ok(mail) = self.mailbox.receiver.try_recv() {
             self.quietly(|| self.serve(mail, None));
+            if until.is_some_and(|until| Instant::now() >= until) {
+                return;
+            }
         }
     }
 

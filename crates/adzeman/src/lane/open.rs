@@ -46,7 +46,8 @@ impl OpenContext {
         let lane = Lane::of(host);
         let data = Shared::new(HostData::new(host.opened.clone(), syntax.language().notation));
         let (id, mailbox) = (host.contexts.next_id(), lane.mailbox.clone());
-        let link = Arc::new(ContextLink::new(id, name, syntax, lane.number, mailbox));
+        let count = host.contexts.attention_counter();
+        let link = Arc::new(ContextLink::new(id, name, syntax, count, (lane.number, mailbox)));
         let context = Shared::new_cyclic(|me| LocalContext::new(me.clone(), link.clone(), host.clone(), data.clone()));
         let (engine, interrupt) = make(context.clone(), data)
             .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;
