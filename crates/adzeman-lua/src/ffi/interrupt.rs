@@ -27,8 +27,8 @@ mod linux {
     use crate::ffi::state::State;
     use crate::ffi::whereabouts::{self, FINALIZER, HOST, NOT_FOUND, SCRIPT};
 
-    /// Contexts that can be interrupted at one time in a process.
-    const MOST_CONTEXTS: usize = 256;
+    /// Contexts for which there is room at once.
+    const ENTRIES: usize = 128;
     /// Ignored by default, so that a late one does no harm.
     const SIGNAL: i32 = libc::SIGURG;
     const FREE: i32 = 0;
@@ -54,18 +54,73 @@ mod linux {
         looking: AtomicUsize,
     }
 
-    static ENTRIES: [Entry; MOST_CONTEXTS] = [const {
-        Entry {
-            thread: AtomicI32::new(FREE),
-            entered: AtomicI32::new(0),
-            state: AtomicPtr::new(ptr::null_mut()),
-            running: AtomicPtr::new(ptr::null_mut()),
-            wanted: AtomicBool::new(false),
-            is_asked: AtomicBool::new(false),
-            inside: AtomicUsize::new(NOT_FOUND),
-            looking: AtomicUsize::new(0),
+    impl Entry {
+        const fn free() -> Self {
+            Self {
+                thread: AtomicI32::new(FREE),
+                entered: AtomicI32::new(0),
+                state: AtomicPtr::new(ptr::null_mut()),
+                running: AtomicPtr::new(ptr::null_mut()),
+                wanted: AtomicBool::new(false),
+                is_asked: AtomicBool::new(false),
+                inside: AtomicUsize::new(NOT_FOUND),
+                looking: AtomicUsize::new(0),
+            }
         }
-    }; MOST_CONTEXTS];
+    }
+
+    /// Some entries, and more of them, once there were not enough. None is ever given back: the handler may look at any time.
+    struct Block {
+        entries: [Entry; ENTRIES],
+        more: AtomicPtr<Block>,
+    }
+
+    static FIRST: Block = Block::empty();
+
+    impl Block {
+        const fn empty() -> Self {
+            Self { entries: [const { Entry::free() }; ENTRIES], more: AtomicPtr::new(ptr::null_mut()) }
+        }
+
+        /// The block behind, if there is one.
+        fn more(&self) -> Option<&'static Self> {
+            // SAFETY: what is put there is a block that is never given back.
+            unsafe { self.more.load(SeqCst).as_ref() }
+        }
+
+        /// The same; a new one is made if there is none.
+        fn make_more(&self) -> &'static Self {
+            let new = Box::into_raw(Box::new(Self::empty()));
+            match self.more.compare_exchange(ptr::null_mut(), new, SeqCst, SeqCst) {
+                // SAFETY: as in `more`; this one was just put there.
+                Ok(_) => unsafe { &*new },
+                Err(other) => {
+                    // SAFETY: nobody has seen the new one; the other was put there as in `more`.
+                    unsafe {
+                        drop(Box::from_raw(new));
+                        &*other
+                    }
+                }
+            }
+        }
+    }
+
+    /// All entries. Async-signal-safe.
+    fn entries() -> impl Iterator<Item = &'static Entry> {
+        std::iter::successors(Some(&FIRST), |block| block.more()).flat_map(|block| &block.entries)
+    }
+
+    /// Takes a free entry, whatever it takes.
+    fn take_entry() -> &'static Entry {
+        let is_free = |entry: &&Entry| entry.thread.compare_exchange(FREE, CLAIMED, SeqCst, SeqCst).is_ok();
+        let mut block = &FIRST;
+        loop {
+            if let Some(entry) = block.entries.iter().find(is_free) {
+                return entry;
+            }
+            block = block.more().unwrap_or_else(|| block.make_more());
+        }
+    }
 
     /// Where [`internals::protected_call_of`] looks.
     static PROTECTED_CALL: AtomicUsize = AtomicUsize::new(NOT_KNOWN);
@@ -78,7 +133,7 @@ mod linux {
 
     extern "C" fn on_signal(_: i32) {
         let (me, _) = THIS.get();
-        for entry in &ENTRIES {
+        for entry in entries() {
             if me == 0 || entry.thread.load(SeqCst) != me {
                 continue;
             }
@@ -166,17 +221,14 @@ mod linux {
             return Registration(None);
         }
         PROTECTED_CALL.store(internals::protected_call().unwrap_or(NOT_KNOWN), SeqCst);
-        let free = |entry: &&Entry| entry.thread.compare_exchange(FREE, CLAIMED, SeqCst, SeqCst).is_ok();
-        let entry = ENTRIES.iter().find(free);
-        if let Some(entry) = entry {
-            entry.wanted.store(false, SeqCst);
-            entry.is_asked.store(false, SeqCst);
-            entry.entered.store(0, SeqCst);
-            entry.running.store(ptr::null_mut(), SeqCst);
-            entry.state.store(main.raw(), SeqCst);
-            entry.thread.store(this_thread(), SeqCst);
-        }
-        Registration(entry)
+        let entry = take_entry();
+        entry.wanted.store(false, SeqCst);
+        entry.is_asked.store(false, SeqCst);
+        entry.entered.store(0, SeqCst);
+        entry.running.store(ptr::null_mut(), SeqCst);
+        entry.state.store(main.raw(), SeqCst);
+        entry.thread.store(this_thread(), SeqCst);
+        Registration(Some(entry))
     }
 
     /// The number of this thread; from now on the handler knows it.

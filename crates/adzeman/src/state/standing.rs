@@ -47,10 +47,10 @@ impl Standing {
         lock(&self.0).stop
     }
 
-    /// Whether it runs, or is about to.
+    /// Whether it runs, or is about to: what waits for someone to attach goes on once they have.
     pub(crate) fn is_going(&self) -> bool {
         let at = lock(&self.0);
-        at.state == RunState::Running || at.is_going
+        at.state != RunState::Stopped || at.is_going
     }
 
     /// It waits for someone to attach, or does so no more.

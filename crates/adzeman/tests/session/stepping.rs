@@ -1,8 +1,9 @@
 //! Steps, going on, pausing.
 
+use adzeman::{Host, Listen, LuaContext};
 use serde_json::json;
 
-use crate::harness::{SCRIPT, on_each};
+use crate::harness::{Client, SCRIPT, on_each};
 
 #[test]
 fn over_into_out() {
@@ -406,4 +407,44 @@ fn enabling_and_disabling_keeps_number_and_hits() {
             assert_eq!(now["last"], "scripts/toll.lua:11, during frame.update of frame 1");
         }
     });
+}
+
+/// However many contexts there are: each is interrupted, whichever spins.
+#[cfg(target_os = "linux")]
+#[test]
+fn the_last_of_many_contexts_is_paused_in_an_endless_loop() {
+    let host = Host::builder("many").start(Listen::ANY_PORT).unwrap();
+    let (opened, all_opened) = std::sync::mpsc::channel();
+    let running = std::thread::spawn({
+        let host = host.clone();
+        move || {
+            let states: Vec<_> = (0..300)
+                .map(|number| {
+                    let lua = mlua::Lua::new();
+                    let context = LuaContext::attach(&host, &lua, &format!("context {number}")).unwrap();
+                    (context, lua)
+                })
+                .collect();
+            let (context, lua) = states.last().unwrap();
+            let spin = context.load("spin.lua", "while not stopped do\n  turns = (turns or 0) + 1\nend").unwrap();
+            let waits = lua.load("adzeman.wait(20)").into_function().unwrap();
+            opened.send(()).unwrap();
+            waits.call::<()>(()).unwrap();
+            spin.call::<()>(()).unwrap();
+        }
+    });
+    all_opened.recv().unwrap();
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.ok("attach", json!({}));
+    client.ok("configurationDone", json!({}));
+    // It may be waiting yet, and is paused all the same.
+    client.ok("pause", json!({"threadId": 300}));
+    let (stop, _) = client.stopped();
+    assert_eq!((stop["threadId"].as_i64(), stop["reason"].as_str()), (Some(300), Some("pause")));
+    let frames = client.ok("stackTrace", json!({"threadId": 300}));
+    let frame = frames["stackFrames"][0]["id"].clone();
+    client.ok("evaluate", json!({"expression": "stopped = true", "frameId": frame, "context": "repl"}));
+    client.ok("continue", json!({"threadId": 300}));
+    running.join().unwrap();
 }
