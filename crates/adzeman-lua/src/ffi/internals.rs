@@ -26,7 +26,7 @@ const TYPE_OF_OBJECT: usize = 8;
 /// Rounds in which a member has to behave as it should.
 const ROUNDS: usize = 6;
 /// `GCSTPGC`: set while the collector itself runs; the whole API of the collector is closed then (`lgc.h`).
-const IN_COLLECTOR: u8 = 2;
+pub(super) const IN_COLLECTOR: u8 = 2;
 
 /// Where the members are.
 #[derive(Debug, Clone, Copy, Default)]
@@ -260,21 +260,21 @@ unsafe fn find_objects(raw: *mut ffi::lua_State) -> Option<(usize, usize)> {
 
 /// # Safety
 /// `raw` is live, and the layout is known.
-unsafe fn shared_of(raw: *mut ffi::lua_State) -> *const c_void {
+pub(super) unsafe fn shared_of(raw: *mut ffi::lua_State) -> *const c_void {
     // SAFETY: given by the caller.
     unsafe { layout::state_of(raw) as *const c_void }
 }
 
 /// # Safety
 /// The member lies within the record.
-unsafe fn read<T>(record: *const c_void, offset: usize) -> T {
+pub(super) unsafe fn read<T>(record: *const c_void, offset: usize) -> T {
     // SAFETY: given by the caller.
     unsafe { ptr::read_unaligned(record.byte_add(offset).cast()) }
 }
 
 /// # Safety
 /// The member lies within the record, and is of this type.
-unsafe fn write<T>(record: *const c_void, offset: usize, value: T) {
+pub(super) unsafe fn write<T>(record: *const c_void, offset: usize, value: T) {
     // SAFETY: given by the caller.
     unsafe { ptr::write_unaligned(record.byte_add(offset).cast_mut().cast(), value) };
 }
@@ -344,6 +344,11 @@ pub(super) unsafe fn without_error_handler(raw: *mut ffi::lua_State) -> bool {
     true
 }
 
+/// Where `global_State.gcstp` is.
+pub(super) fn collector_stop() -> Option<usize> {
+    internals().collector_stop
+}
+
 /// Where `lua_State.errorJmp` is, for [`protected_call_of`].
 pub(super) fn protected_call() -> Option<usize> {
     internals().protected_call
@@ -368,114 +373,6 @@ pub(super) unsafe fn allow_hook(raw: *mut ffi::lua_State) {
         // SAFETY: given by the caller; the member was found at this place.
         unsafe { write(raw.cast(), at, 1_u8) };
     }
-}
-
-/// What the collector was doing, to be put back.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Collector {
-    /// The member as it was, where it is known.
-    stop: Option<u8>,
-    was_running: bool,
-    /// Kilobytes in use.
-    size: c_int,
-}
-
-/// Kilobytes made while the collector was held that it may find all at once.
-const SMALL: c_int = 64;
-
-/// Stops the collector in all ways: no finalizer runs until [`release_collector`], whoever asks for a collection. Where the
-/// member is not known, only those who do not ask for one are kept from it.
-///
-/// # Safety
-/// `raw` is a live thread of this OS thread.
-pub(super) unsafe fn hold_collector(raw: *mut ffi::lua_State) -> Collector {
-    // SAFETY: given by the caller; the member was found at this place.
-    unsafe {
-        let at = internals().collector_stop;
-        let stop = at.map(|at| read::<u8>(shared_of(raw), at));
-        let was_running = ffi::lua_gc(raw, ffi::LUA_GCISRUNNING) > 0;
-        let size = ffi::lua_gc(raw, ffi::LUA_GCCOUNT);
-        match at.zip(stop) {
-            Some((at, stop)) => write(shared_of(raw), at, stop | IN_COLLECTOR | 1),
-            None if was_running => drop(ffi::lua_gc(raw, ffi::LUA_GCSTOP)),
-            None => {}
-        }
-        Collector { stop, was_running, size }
-    }
-}
-
-/// # Safety
-/// As [`hold_collector`], whose answer `before` is.
-pub(super) unsafe fn release_collector(raw: *mut ffi::lua_State, before: Collector) {
-    // SAFETY: given by the caller.
-    unsafe {
-        let known = internals().collector_stop.zip(before.stop);
-        if let Some((at, stop)) = known {
-            write(shared_of(raw), at, stop);
-        }
-        // To restart it begins a collection, wherever it was resting; so that is done only where it would find too much at once,
-        // to have it found in small steps.
-        let is_much = ffi::lua_gc(raw, ffi::LUA_GCCOUNT).saturating_sub(before.size) > SMALL;
-        if before.was_running && (is_much || known.is_none()) {
-            ffi::lua_gc(raw, ffi::LUA_GCRESTART);
-        }
-    }
-}
-
-/// Stops the collector for a moment, in which little is made; answers what to give back to [`resume_collector`].
-///
-/// # Safety
-/// `raw` is a live thread of this OS thread.
-pub(super) unsafe fn pause_collector(raw: *mut ffi::lua_State) -> bool {
-    // SAFETY: given by the caller; the member was found at this place.
-    unsafe {
-        let was_running = ffi::lua_gc(raw, ffi::LUA_GCISRUNNING) > 0;
-        match internals().collector_stop {
-            Some(at) if was_running => write(shared_of(raw), at, 1_u8),
-            None if was_running => drop(ffi::lua_gc(raw, ffi::LUA_GCSTOP)),
-            _ => {}
-        }
-        was_running
-    }
-}
-
-/// # Safety
-/// As [`pause_collector`], which has answered true.
-pub(super) unsafe fn resume_collector(raw: *mut ffi::lua_State) {
-    // SAFETY: given by the caller.
-    unsafe {
-        match internals().collector_stop {
-            // It goes on as if it had not been stopped: to restart it would begin a collection.
-            Some(at) => write(shared_of(raw), at, 0_u8),
-            None => drop(ffi::lua_gc(raw, ffi::LUA_GCRESTART)),
-        }
-    }
-}
-
-/// Opens the collector's API for one call that only asks, as it was before it was held; true when it has to be closed again by
-/// [`close_collector`]. `None` where what asks cannot be told from what collects.
-///
-/// # Safety
-/// As [`release_collector`].
-pub(super) unsafe fn open_collector(raw: *mut ffi::lua_State, before: Collector) -> bool {
-    let Some((at, stop)) = internals().collector_stop.zip(before.stop) else { return false };
-    // SAFETY: given by the caller.
-    unsafe { write(shared_of(raw), at, if before.was_running { 0 } else { stop }) };
-    true
-}
-
-/// # Safety
-/// As [`release_collector`].
-pub(super) unsafe fn close_collector(raw: *mut ffi::lua_State) {
-    if let Some(at) = internals().collector_stop {
-        // SAFETY: given by the caller.
-        unsafe { write(shared_of(raw), at, IN_COLLECTOR | 1) };
-    }
-}
-
-/// Whether no collection can run while the collector is held.
-pub(super) fn holds_all_collections() -> bool {
-    internals().collector_stop.is_some()
 }
 
 /// The threads among the objects of a state that were made after `mark`, an object that is alive; among all for `None`. The

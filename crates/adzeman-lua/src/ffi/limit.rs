@@ -15,9 +15,10 @@ use std::time::Duration;
 use mlua::ffi;
 
 use super::activation::Activation;
+use super::collector::{self, Collector};
 use super::finalizers::{limit_finalizers, note_finalizer, wrap};
 use super::hook::{self, caught, watch_of};
-use super::internals::{self, Collector};
+use super::internals;
 use super::library::{Effect, Native, native_at};
 use super::state::State;
 use super::watch::Watch;
@@ -70,7 +71,7 @@ impl State {
 pub(crate) fn begin(coroutine: State) -> Changed {
     coroutine.limit();
     // SAFETY: the thread is live.
-    let collector = unsafe { internals::hold_collector(coroutine.raw()) };
+    let collector = unsafe { collector::hold_collector(coroutine.raw()) };
     Changed { collector: Some(collector), ..Changed::default() }
 }
 
@@ -83,7 +84,7 @@ pub(crate) fn end(state: State, held: Changed) {
     wrap(state, held.finalized);
     if let Some(collector) = held.collector {
         // SAFETY: the state is live; this is what `begin` answered.
-        unsafe { internals::release_collector(state.raw(), collector) };
+        unsafe { collector::release_collector(state.raw(), collector) };
     }
 }
 
@@ -156,10 +157,10 @@ unsafe fn spend(watch: &Watch, raw: *mut ffi::lua_State) {
         // SAFETY: given by the caller; what is opened is closed again.
         let bytes = unsafe {
             let collector = watch.bounds.with_held(|held| held.collector).flatten();
-            let is_open = collector.is_some_and(|collector| internals::open_collector(raw, collector));
+            let is_open = collector.is_some_and(|collector| collector::open_collector(raw, collector));
             let bytes = counted_bytes(State::new(raw));
             if is_open {
-                internals::close_collector(raw);
+                collector::close_collector(raw);
             }
             bytes
         };
@@ -178,7 +179,7 @@ unsafe fn asked(watch: &Watch, raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller; the API was opened by `called`.
     unsafe {
         if was_open == Some(true) {
-            internals::close_collector(raw);
+            collector::close_collector(raw);
         }
         State::new(raw).limit();
     }
@@ -321,12 +322,12 @@ fn ask_collector(watch: &Watch, state: State, function: &Activation) -> Option<&
     let option = function.push_local(1).and_then(|_| state.text_at(-1));
     state.cut_to(top);
     let only_asks = matches!(option.as_deref(), Some("count" | "isrunning"));
-    if !internals::holds_all_collections() {
+    if !collector::holds_all_collections() {
         return (!only_asks).then_some(c"an evaluation does not collect garbage");
     }
     let collector = watch.bounds.with_held(|held| held.collector).flatten().filter(|_| only_asks)?;
     // SAFETY: the state is live; the API is closed again when this very call returns.
-    let is_open = unsafe { internals::open_collector(state.raw(), collector) };
+    let is_open = unsafe { collector::open_collector(state.raw(), collector) };
     if is_open {
         watch.bounds.with_held(|held| held.is_open = true);
         state.set_hook(Some(on_limit), EVENTS | ffi::LUA_MASKRET, FEWEST_INSTRUCTIONS);

@@ -16,6 +16,7 @@ pub(crate) mod body;
 pub(crate) mod bounds;
 pub(crate) mod calls;
 mod captured;
+mod collector;
 mod finalizers;
 pub(crate) mod gate;
 pub(crate) mod guard;

@@ -6,7 +6,7 @@ use std::{ptr, slice};
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
-use super::internals;
+use super::collector;
 use super::library::{Effect, native_at};
 
 /// The type of a Lua value.
@@ -376,11 +376,11 @@ impl State {
     /// it was running.
     pub(crate) fn hold_collector(self) -> bool {
         // SAFETY: the thread is live.
-        unsafe { internals::pause_collector(self.0) }
+        unsafe { collector::pause_collector(self.0) }
     }
 
     pub(crate) fn release_collector(self) {
         // SAFETY: the thread is live, and its collector was paused.
-        unsafe { internals::resume_collector(self.0) };
+        unsafe { collector::resume_collector(self.0) };
     }
 }

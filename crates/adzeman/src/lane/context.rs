@@ -1,6 +1,5 @@
 //! A context on the thread that runs it: one independent script state, what it decides, and what it reports.
 
-use std::collections::{BTreeSet, VecDeque};
 use std::rc::Rc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -15,6 +14,7 @@ use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
 
+use super::deciding::{Decided, Deciding};
 use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
@@ -26,8 +26,6 @@ use crate::state::notice::{Notice, Stop, Text, Tone};
 
 /// Between two looks whether someone has attached.
 const WAIT_GLANCE: Duration = Duration::from_millis(20);
-/// Lines that are remembered to have run.
-const MOST_LINES_NOTED: usize = 1024;
 
 /// A context on the thread that runs it. The engine is asked while none of the locks here is held, as it may have to wait for
 /// another thread to leave the state.
@@ -51,14 +49,6 @@ pub(crate) struct LocalContext {
     running_openly: AtomicUsize,
 }
 
-/// What is decided by, and what is remembered of it.
-struct Deciding {
-    decider: Decider,
-    /// Lines that were seen to run since the outermost event began, the last ones, and which event that is.
-    ran: VecDeque<SourceLine>,
-    ran_in: u64,
-}
-
 impl LocalContext {
     pub(super) fn new(
         me: SharedWeak<Self>,
@@ -68,7 +58,7 @@ impl LocalContext {
     ) -> Self {
         Self {
             me,
-            deciding: Mutex::new(Deciding { decider: Decider::of(link.id), ran: VecDeque::new(), ran_in: 0 }),
+            deciding: Mutex::new(Deciding::of(link.id)),
             link,
             host,
             data,
@@ -404,45 +394,11 @@ impl LocalContext {
             place,
             event: current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text()))),
             returned: engine.returned().map(previews),
-            lines_ran: place.map(|place| self.lines_ran(place)).filter(|ran| ran.len() > 1),
+            lines_ran: place
+                .map(|place| lock(&self.deciding).lines_ran(&self.host.sources.look(), place))
+                .filter(|ran| ran.len() > 1),
         })));
         untold.into_iter().for_each(|client| client.outbox.notice(&stop));
-    }
-
-    /// The lines that were seen to run of the function that holds a line, in order.
-    fn lines_ran(&self, place: SourceLine) -> Vec<Line> {
-        let sources = self.host.sources.look();
-        let function = sources.get(place.source).and_then(|source| source.function_at(place.line));
-        let is_inside = |line: &Line| function.is_none_or(|function| function.first <= *line && *line <= function.last);
-        let deciding = lock(&self.deciding);
-        let own = deciding.ran.iter().filter(|held| held.source == place.source && is_inside(&held.line));
-        let shown = own.map(|held| sources.shown(*held));
-        let shown_in = sources.shown(place).source;
-        let lines: BTreeSet<_> = shown.filter(|held| held.source == shown_in).map(|held| held.line).collect();
-        lines.into_iter().collect()
-    }
-}
-
-/// What came of a decision.
-pub(crate) struct Decided {
-    reason: Option<Reason>,
-    /// Whether the engine watches for what is needed from here on.
-    is_watched_for: bool,
-}
-
-impl Deciding {
-    /// Notes a line that runs.
-    fn note(&mut self, place: Option<SourceLine>, outermost: u64) {
-        let ran = &mut self.ran;
-        if std::mem::replace(&mut self.ran_in, outermost) != outermost {
-            ran.clear();
-        }
-        if let Some(place) = place.filter(|place| ran.back() != Some(place)) {
-            if ran.len() >= MOST_LINES_NOTED {
-                ran.pop_front();
-            }
-            ran.push_back(place);
-        }
     }
 }
 

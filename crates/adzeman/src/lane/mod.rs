@@ -6,6 +6,7 @@
 
 mod budget;
 mod context;
+mod deciding;
 mod emit;
 mod handling;
 mod hold;
