@@ -2,17 +2,34 @@
 //! path costs.
 
 use std::cell::RefCell;
+use std::fmt;
 
 use serde::Serialize;
 use serde::ser::{
-    Error as _, SerializeMap, SerializeSeq, SerializeStruct, SerializeStructVariant, SerializeTuple,
-    SerializeTupleStruct, SerializeTupleVariant, Serializer,
+    SerializeMap, SerializeSeq, SerializeStruct, SerializeStructVariant, SerializeTuple, SerializeTupleStruct,
+    SerializeTupleVariant, Serializer,
 };
 use serde_json::Value as Json;
+use thiserror::Error;
 
 use crate::path::{Path, Segment};
 
-type Error = serde_json::Error;
+/// Why a walk ends.
+#[derive(Debug, Error)]
+pub enum Error {
+    /// What is wanted was found.
+    #[error("found")]
+    Found,
+    /// What serde says.
+    #[error(transparent)]
+    Failed(#[from] serde_json::Error),
+}
+
+impl serde::ser::Error for Error {
+    fn custom<T: fmt::Display>(message: T) -> Self {
+        Self::Failed(serde::ser::Error::custom(message))
+    }
+}
 
 /// Levels of data that are shown: it is made on a script's own stack, which may be small.
 pub const MOST_LEVELS: usize = 48;
@@ -116,7 +133,7 @@ impl<'a> Picker<'a> {
         match (self.found, part) {
             (Some(found), Some(part)) => {
                 *found.borrow_mut() = Some(part);
-                Err(Error::custom("found"))
+                Err(Error::Found)
             }
             (_, part) => Ok(part),
         }
@@ -252,7 +269,7 @@ impl<'a> Parts<'a> {
 macro_rules! scalars {
     ($($method:ident($type:ty)),* $(,)?) => {$(
         fn $method(self, value: $type) -> Result<Option<Json>, Error> {
-            if self.path.is_empty() { serde_json::to_value(value).map(Some) } else { Ok(None) }
+            if self.path.is_empty() { serde_json::to_value(value).map(Some).map_err(Error::from) } else { Ok(None) }
         }
     )*};
 }

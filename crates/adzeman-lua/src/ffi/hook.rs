@@ -132,6 +132,7 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
 ///
 /// # Safety
 /// As [`on_hook`], for an event of this kind.
+#[inline]
 unsafe fn tell(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug, event: c_int) {
     // SAFETY: given by the caller; each is called for its own kind of event. Nothing is owned here when an error is raised.
     unsafe {

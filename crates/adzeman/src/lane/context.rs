@@ -294,15 +294,14 @@ impl LocalContext {
         place: Option<SourceLine>,
         decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
     ) -> Decided {
-        let (decision, is_watched_for) = current_event(|event| {
-            let outermost = event.map_or(0, |event| event.outermost);
+        let mut deciding = lock(&self.deciding);
+        let decision = current_event(|event| {
+            deciding.note(place, event.map_or(0, |event| event.outermost));
             let event = event.map(|event| EventInHand { kind: event.kind(), subject: event.subject() });
-            let moment = Moment { place, event, context: &self.link.name };
-            let mut deciding = lock(&self.deciding);
-            deciding.note(place, outermost);
-            let decision = decide(&mut deciding.decider, moment);
-            (decision, deciding.decider.need_version() == self.watched.load(Ordering::Relaxed))
+            decide(&mut deciding.decider, Moment { place, event, context: &self.link.name })
         });
+        let is_watched_for = deciding.decider.need_version() == self.watched.load(Ordering::Relaxed);
+        drop(deciding);
         for said in &decision.said {
             self.host.tell_said(said);
         }

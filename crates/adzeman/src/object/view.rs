@@ -38,10 +38,12 @@ impl HostView for HostData {
     }
 
     fn bare(&self, place: &TreePath) -> Result<Data, HostError> {
-        match (place.root, self.opened.object_at(&place.path)) {
-            (Root::Host, Some((object, rest))) => object.bare(&rest, self.notation),
-            (Root::Host, None) => at(&self.opened.names(), place, 0, self.notation).cloned(),
-            (Root::Event, _) => self.get(place),
+        match place.root {
+            Root::Event => self.event_at(place),
+            Root::Host => match self.opened.object_at(&place.path) {
+                Some((object, rest)) => object.bare(&rest, self.notation),
+                None => at(&self.opened.names(), place, 0, self.notation).cloned(),
+            },
         }
     }
 
