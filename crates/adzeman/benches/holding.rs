@@ -5,17 +5,16 @@
 
 mod support;
 
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
 use mlua::{Function, Lua};
 use serde::Serialize;
 use serde_json::json;
 
-use support::Client;
+use support::{Client, Meter};
 
 /// A heap, and a game of entities that are each in a coroutine of their own, suspended in the middle of their behaviour.
 const SCRIPT: &str = "\
@@ -75,13 +74,8 @@ struct Row {
     y: f64,
 }
 
-/// The longest event since it was asked last, in nanoseconds; and how many frames there were.
-#[derive(Default)]
-struct Measured {
-    longest: AtomicU64,
-    frames: AtomicUsize,
-    ends: AtomicBool,
-}
+/// Frames that are measured behind each part.
+const FRAMES: u64 = 120;
 
 fn main() {
     let values: usize = std::env::var("HOLDING_VALUES").ok().and_then(|text| text.parse().ok()).unwrap_or(1_000_000);
@@ -93,106 +87,92 @@ fn main() {
 
 fn measure(values: usize, kind: &'static str) {
     let rows = (0..100_000).map(|n| Row { name: format!("barge {n}"), x: n as f64, y: 0.5 }).collect();
-    let big = Arc::new(Mutex::new(Big { rows }));
     let host = Host::builder("game")
         .event(EventKind::new("frame.update").field("dt", "seconds"))
-        .object("big", big)
+        .object("big", Arc::new(Mutex::new(Big { rows })))
         .start(Listen::Off)
         .expect("a host");
-    let measured = Arc::new(Measured::default());
+    let meter = Arc::new(Meter::default());
     let (ready, is_ready) = mpsc::channel();
     let game = thread::spawn({
-        let (host, measured) = (host.clone(), measured.clone());
-        move || {
-            let lua = Lua::new();
-            let context = LuaContext::attach(&host, &lua, "game").expect("a context");
-            context.load("game.lua", SCRIPT).and_then(|body| body.call::<()>((values, kind))).expect("the script runs");
-            let update: Function = lua.globals().get("update").expect("there");
-            ready.send(()).expect("somebody waits");
-            while !measured.ends.load(SeqCst) {
-                let begun = Instant::now();
-                // What is stopped is looked at by a person, and not held by us.
-                let before = host.clock();
-                let _ = host.emit(Event::of("frame.update").with("dt", 0.016), || update.call::<f64>(0.016));
-                let stopped = begun.elapsed().saturating_sub(host.clock() - before);
-                let took = begun.elapsed().saturating_sub(stopped);
-                measured.longest.fetch_max(u64::try_from(took.as_nanos()).unwrap_or(u64::MAX), SeqCst);
-                measured.frames.fetch_add(1, SeqCst);
-                thread::sleep(Duration::from_millis(16).saturating_sub(took));
-            }
-            host.poll();
-        }
+        let (host, meter) = (host.clone(), meter.clone());
+        move || play(&host, &meter, (values, kind), &ready)
     });
     is_ready.recv().expect("the game starts");
-    let part = |name: &str, work: &mut dyn FnMut()| {
-        measured.longest.store(0, SeqCst);
-        let frames = measured.frames.load(SeqCst);
-        work();
-        // What is spread over frames goes on for some.
-        let until = measured.frames.load(SeqCst) + 120;
-        while measured.frames.load(SeqCst) < until {
-            thread::sleep(Duration::from_millis(5));
-        }
-        let longest = Duration::from_nanos(measured.longest.load(SeqCst));
-        println!(
-            "{name:<44} {:>9.3} ms, {} frames",
-            longest.as_secs_f64() * 1e3,
-            measured.frames.load(SeqCst) - frames
-        );
-    };
-    part("nobody attached", &mut || ());
+    meter.part("nobody attached", FRAMES, || ());
     let (reader, writer) = host.connect().expect("a session");
     let mut client = None;
-    let mut ends = Some((reader, writer));
-    part("attaches", &mut || {
-        let (reader, writer) = ends.take().expect("once");
+    meter.part("attaches", FRAMES, || {
         let mut held = Client::attach(reader, writer, "");
         held.request("configurationDone", json!({}));
         client = Some(held);
     });
     let mut client = client.expect("attached");
-    let mut set = |lines: &[i64], condition: Option<&str>| {
+    work(&meter, &mut client);
+    meter.part("leaves", FRAMES, || {
+        client.request("disconnect", json!({}));
+    });
+    meter.end();
+    game.join().expect("the game ends");
+}
+
+/// The game loop, on its own thread.
+fn play(host: &Host, meter: &Meter, script: (usize, &str), ready: &mpsc::Sender<()>) {
+    let lua = Lua::new();
+    let context = LuaContext::attach(host, &lua, "game").expect("a context");
+    context.load("game.lua", SCRIPT).and_then(|body| body.call::<()>(script)).expect("the script runs");
+    let update: Function = lua.globals().get("update").expect("there");
+    ready.send(()).expect("somebody waits");
+    while !meter.is_over() {
+        // The host's clock stands still while a person looks at a stop.
+        let begun = host.clock();
+        let _ = host.emit(Event::of("frame.update").with("dt", 0.016), || update.call::<f64>(0.016));
+        let took = host.clock() - begun;
+        meter.take(took);
+        thread::sleep(Duration::from_millis(16).saturating_sub(took));
+    }
+    host.poll();
+}
+
+/// What a person does who is attached.
+fn work(meter: &Meter, client: &mut Client<PipeReader, PipeWriter>) {
+    let set = |client: &mut Client<_, _>, lines: &[i64], condition: Option<&str>| {
         let wanted: Vec<_> = lines.iter().map(|line| json!({"line": line, "condition": condition})).collect();
         client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": wanted}));
     };
-    part("first breakpoint, never true", &mut || set(&[PLAIN], Some("at < 0")));
-    part("100 changes of it", &mut || {
+    meter.part("first breakpoint, never true", FRAMES, || set(client, &[PLAIN], Some("at < 0")));
+    meter.part("100 changes of it", FRAMES, || {
         for n in 0..50 {
-            set(&[PLAIN], Some(&format!("at < -{n}")));
-            set(&[], None);
+            set(client, &[PLAIN], Some(&format!("at < -{n}")));
+            set(client, &[], None);
         }
     });
-    part("one where 200 coroutines are suspended", &mut || set(&[SUSPENDED], Some("speed < 0")));
-    part("and away", &mut || set(&[], None));
-    part("into, over, out, on", &mut || {
-        client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": [{"line": STEPS}]}));
+    meter.part("one where 200 coroutines are suspended", FRAMES, || set(client, &[SUSPENDED], Some("speed < 0")));
+    meter.part("and away", FRAMES, || set(client, &[], None));
+    meter.part("into, over, out, on", FRAMES, || {
+        set(client, &[STEPS], None);
         client.event("stopped");
         for step in ["stepIn", "stepIn", "stepIn", "next", "stepOut"] {
             client.request(step, json!({"threadId": 1}));
             client.event("stopped");
         }
-        client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": []}));
+        set(client, &[], None);
         client.request("continue", json!({"threadId": 1}));
     });
-    part("looks into a host object of 100,000 rows", &mut || {
+    meter.part("looks into a host object of 100,000 rows", FRAMES, || {
         for n in 0..20 {
             let path = format!("host.big.rows[{}].x", 5_000 * n + 1);
             client.request("evaluate", json!({"expression": path, "context": "repl"}));
         }
     });
-    part("a page of it, and the next", &mut || {
+    meter.part("a page of it, and the next", FRAMES, || {
         let body = client.request("evaluate", json!({"expression": "host.big.rows", "context": "repl"}));
         for start in [0, 100, 50_000] {
             let page = json!({"variablesReference": body["variablesReference"], "start": start, "count": 100});
             client.request("variables", page);
         }
     });
-    part("monitors a part of it", &mut || {
+    meter.part("monitors a part of it", FRAMES, || {
         client.request("adzeman/monitor", json!({"expression": "host.big.rows[77].x", "everyMilliseconds": 50}));
     });
-    part("leaves", &mut || {
-        client.request("disconnect", json!({}));
-    });
-    measured.ends.store(true, SeqCst);
-    game.join().expect("the game ends");
 }

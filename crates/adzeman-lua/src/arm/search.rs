@@ -10,7 +10,6 @@ use adzeman_core::source::SourceId;
 
 use super::settling::Settling;
 use super::{Arms, TOO_LARGE};
-use crate::ffi::layout;
 use crate::ffi::objects::{LEAST, Object, Progress, Sweep};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
@@ -40,7 +39,7 @@ pub(super) struct Search {
 impl Search {
     /// Has threads looked for, and sources that nobody reported if `sources`.
     pub(super) fn want_threads(&self, sources: bool) {
-        let under_way = matches!(*self.purpose.borrow(), Some(Purpose::Threads { sources: true }));
+        let under_way = matches!(*self.purpose.borrow(), Some(Purpose::Threads { .. }));
         if sources || !under_way {
             self.wanted.set(Some(sources || self.wanted.get() == Some(true)));
         }
@@ -103,7 +102,8 @@ impl Arms {
                 })
             }
             Some(Purpose::Bodies(settling)) => {
-                self.watch.find_threads();
+                // No function on any stack may get another body: a thread that is yet to be met is no excuse.
+                self.watch.find_all_threads();
                 settling.begin_slice();
                 self.search.sweep.step(self.main, until, &mut |object| match is_function(&object) {
                     true => self.settle(settling, object),
@@ -146,7 +146,7 @@ impl Arms {
 
     /// A function that may be of a source that nobody reported.
     fn see(&self, function: Object<'_>) {
-        if layout::is_known() && !self.search.passed.borrow_mut().insert(function.body().address()) {
+        if !self.search.passed.borrow_mut().insert(function.body().address()) {
             return;
         }
         if function.push(self.main) {
@@ -187,7 +187,7 @@ impl Arms {
     /// Looks whether functions that were on a stack have returned, and gives those what they should have.
     pub(crate) fn retry_left(&self) {
         let Some(mut settling) = self.begin_retry() else { return };
-        self.watch.find_threads();
+        self.watch.find_all_threads();
         let state = self.main;
         let top = state.top();
         if state.push_slot(Slot::Left) == Type::Table {

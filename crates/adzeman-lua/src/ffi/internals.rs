@@ -375,38 +375,6 @@ pub(super) unsafe fn allow_hook(raw: *mut ffi::lua_State) {
     }
 }
 
-/// The threads among the objects of a state that were made after `mark`, an object that is alive; among all for `None`. The
-/// newest object has to be `newest`, or nothing is known. The collector is held meanwhile, and nothing is made.
-///
-/// # Safety
-/// `raw` is a live thread of this OS thread; the collector is held.
-pub(super) unsafe fn threads_since(
-    raw: *mut ffi::lua_State,
-    newest: *const c_void,
-    mark: Option<*const c_void>,
-) -> Option<Vec<*mut ffi::lua_State>> {
-    let (head, white) = internals().objects?;
-    // SAFETY: given by the caller: every object of the list is allocated, alive or not, since only a sweep frees it; the
-    // members read are in the header that all have.
-    unsafe {
-        let shared = shared_of(raw);
-        let other_white = (read::<u8>(shared, white) & WHITE) ^ WHITE;
-        let mut object: *const c_void = read(shared, head);
-        if object != newest {
-            return None;
-        }
-        let mut threads = Vec::new();
-        while !object.is_null() && Some(object) != mark {
-            let is_dead = read::<u8>(object, MARK_OF_OBJECT) & other_white != 0;
-            if read::<u8>(object, TYPE_OF_OBJECT) == ffi::LUA_TTHREAD as u8 && !is_dead {
-                threads.push(object.cast_mut().cast());
-            }
-            object = read(object, 0);
-        }
-        Some(threads)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     #[test]

@@ -2,7 +2,7 @@
 //! runs.
 
 use std::collections::HashSet;
-use std::ffi::{c_int, c_void};
+use std::ffi::c_int;
 
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
@@ -181,12 +181,23 @@ pub(crate) fn note_thread(state: State) -> Result<(), EngineError> {
     Ok(())
 }
 
-/// Notes the threads that were made since this was called last, without walking anything else. False where the engine's own
-/// list of objects is not known.
-pub(crate) fn note_new_threads(state: State) -> Result<bool, EngineError> {
+/// What came of a look for new threads.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Met {
+    /// All are known.
+    All,
+    /// There are more objects since the last look than were to be gone through.
+    TooMany,
+    /// The engine's own list of objects is not known.
+    NotKnown,
+}
+
+/// Notes the threads that were made since this was called last, without walking anything else, unless more than `most` objects
+/// were.
+pub(crate) fn note_new_threads(state: State, most: usize) -> Result<Met, EngineError> {
     let top = state.top();
     let was_running = state.hold_collector();
-    let found = note_threads_on(state);
+    let found = note_threads_on(state, most);
     if was_running {
         state.release_collector();
     }
@@ -194,22 +205,33 @@ pub(crate) fn note_new_threads(state: State) -> Result<bool, EngineError> {
     found
 }
 
-fn note_threads_on(state: State) -> Result<bool, EngineError> {
-    let mark = (state.push_slot(Slot::Newest) == Type::Table).then(|| state.address_at(-1) as *const c_void);
+fn note_threads_on(state: State, most: usize) -> Result<Met, EngineError> {
+    let mark = (state.push_slot(Slot::Newest) == Type::Table).then(|| state.address_at(-1));
     state.push_table()?;
-    let newest = state.address_at(-1) as *const c_void;
-    // SAFETY: the state is live and its collector held; both marks are tables of this crate on the stack, and nothing is made
-    // before the list is read.
-    let Some(threads) = (unsafe { internals::threads_since(state.raw(), newest, mark) }) else { return Ok(false) };
+    let newest = state.address_at(-1);
+    let Some(list) = internals::header(state).filter(|list| list.first() == newest) else {
+        return Ok(Met::NotKnown);
+    };
+    let objects = std::iter::successors(Some(newest), |object| Some(list.next(*object)));
+    let new = objects.take_while(|object| *object != 0 && Some(*object) != mark);
+    let mut threads: Vec<usize> = Vec::new();
+    for (count, object) in new.enumerate() {
+        if count >= most {
+            return Ok(Met::TooMany);
+        }
+        if list.tag(object) == ffi::LUA_TTHREAD as u8 && list.is_alive(object) {
+            threads.push(object);
+        }
+    }
     state.set_slot(Slot::Newest)?;
     for thread in threads {
         // SAFETY: the thread was found alive, and the collector is held.
-        let thread = unsafe { State::new(thread) };
+        let thread = unsafe { State::new(thread as *mut ffi::lua_State) };
         thread.push_self();
         thread.move_to(state, 1);
         note_thread(state)?;
     }
-    Ok(true)
+    Ok(Met::All)
 }
 
 /// Runs `work` on each known thread that is still alive.

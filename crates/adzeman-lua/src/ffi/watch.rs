@@ -15,9 +15,10 @@ use super::gate::Gate;
 use super::hook::{self, Watching};
 use super::interrupt::{self, Registration};
 use super::layout::Definition;
+use super::objects::LEAST;
 use super::proxy::{Entry, Then};
 use super::state::{State, Type};
-use super::walk;
+use super::walk::{self, Met};
 
 /// What watches a state: told by the hooks and by the functions that scripts call instead of the engine's own.
 pub(crate) trait Attendant {
@@ -388,12 +389,10 @@ impl Watch {
         self.threads_known.set(known);
     }
 
-    /// Notes the threads that were made since the last look. Where all the others are yet to be looked for, they will be met
-    /// with those ([`meet`](Self::meet)).
+    /// Notes the threads that were made since the last look. Where too much was made by then, they will be met with all the
+    /// others, which are looked for ([`meet`](Self::meet)).
     pub(crate) fn find_threads(&self) {
-        if self.threads_known.get() {
-            self.find_all_threads();
-        }
+        self.find_among(if self.threads_known.get() { usize::MAX } else { LEAST });
     }
 
     /// The thread on top of `state`, which is popped, may be a new one: it is watched like the others from now on.
@@ -407,9 +406,14 @@ impl Watch {
     /// Notes all threads, however long that takes: by the engine's own list where that is known, by walking everything
     /// elsewhere.
     pub(crate) fn find_all_threads(&self) {
-        match walk::note_new_threads(self.main) {
-            Ok(true) => return self.threads_known.set(true),
-            Ok(false) => {}
+        self.find_among(usize::MAX);
+    }
+
+    fn find_among(&self, most: usize) {
+        match walk::note_new_threads(self.main, most) {
+            Ok(Met::All) => return self.threads_known.set(true),
+            Ok(Met::TooMany) => return,
+            Ok(Met::NotKnown) => {}
             Err(error) => report(Err(error)),
         }
         let mut show = |state: State, kind: Type| {

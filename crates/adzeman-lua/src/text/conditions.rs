@@ -268,6 +268,19 @@ mod tests {
     }
 
     #[test]
+    fn what_is_compared_is_known_or_left_to_lua() {
+        for text in ["x + 1 > 2", "#t > 3", "x == 0x10", "'a\\n' == x"] {
+            let Some(Condition::Compare(one, _, other)) = Condition::parse(text) else { panic!("{text}") };
+            let is_left = |operand: &Operand| match operand {
+                Operand::Number { value, .. } | Operand::Literal { value, .. } => value.is_none(),
+                Operand::Path(..) => false,
+                Operand::Calculation(..) | Operand::Other => true,
+            };
+            assert!([&one, &other].into_iter().any(is_left), "{text}");
+        }
+    }
+
+    #[test]
     fn long_chains_are_no_deep_ones() {
         let chain = vec!["x == 1"; 1000].join(" and ");
         let Some(Condition::And(parts)) = Condition::parse(&chain) else { panic!("a chain") };

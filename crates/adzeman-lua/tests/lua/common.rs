@@ -156,7 +156,7 @@ pub(crate) struct Ran {
 }
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
-/// `rearm({lines}, condition)`, and have the binding write out a function, by `host_dump(function, strips)`.
+/// `rearm({lines}, condition)`, come to a safe point and have sources looked for by `safe_point()` and `discover()`, and have the binding write out a function, by `host_dump(function, strips)`.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
 }
@@ -207,6 +207,15 @@ fn run_from(
         }
     };
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
+    let calls = [("safe_point", LuaEngine::safe_point as fn(&LuaEngine)), ("discover", LuaEngine::discover)];
+    for (name, call) in calls.into_iter().filter(|(name, _)| script.contains(&format!("{name}()"))) {
+        let weak = Rc::downgrade(&engine);
+        let function = move |_: &Lua, ()| {
+            weak.upgrade().iter().for_each(|engine| call(engine));
+            Ok(())
+        };
+        lua.globals().set(name, lua.create_function(function).unwrap()).unwrap();
+    }
     if script.contains("host_dump(") {
         let dump = |lua: &Lua, (function, strips): (mlua::Function, bool)| lua.create_string(function.dump(strips));
         lua.globals().set("host_dump", lua.create_function(dump).unwrap()).unwrap();

@@ -473,3 +473,66 @@ proptest! {
         }
     }
 }
+
+/// In a state of this size a walk takes several slices. Between two of them coroutines begin that nobody has met yet, and wait in
+/// the function that is being armed, which others go on with.
+#[test]
+fn what_begins_while_arming_goes_on_is_hit_as_often_as_it_runs() {
+    let script = "\
+local function body()
+  local sum = 0
+  for i = 1, 4 do
+    sum = sum + i
+    coroutine.yield(sum)
+  end
+end
+heap = {}
+for i = 1, 60000 do heap[i] = { i } end
+local made, sum = {}, 0
+local function go_on(from)
+  for i = from, #made, 7 do
+    local co = made[i]
+    if co.left > 0 then
+      co.left = co.left - 1
+      sum = sum + co.next()
+    end
+  end
+end
+for round = 1, 6 do
+  rearm(round % 2 == 1 and {4} or {})
+  for turn = 1, 12 do
+    made[#made + 1] = { next = coroutine.wrap(body), left = 4 }
+    go_on(turn % 7 + 1)
+    if turn % 5 == 0 then discover() end
+    safe_point()
+  end
+end
+rearm({})
+for i = 1, 7 do for j = 1, 4 do go_on(i) end end
+return sum";
+    let ran = ran(script);
+    assert_eq!(text(&ran), (72 * (1 + 3 + 6 + 10)).to_string());
+    let hits = hits_of_a_twin(script);
+    assert!(hits > 50, "{hits}");
+    assert_eq!(ran.stops.len(), hits);
+}
+
+/// How often the engine's own line hook sees line 4 in such a script while it is armed, in a state that nobody watches.
+fn hits_of_a_twin(script: &str) -> usize {
+    let lua = crate::ffi::lua_with_debug();
+    let before = "\
+armed, hits = false, 0
+function rearm(lines) armed = #lines > 0 end
+function safe_point() end
+function discover() end
+local function see(_, line) if armed and line == 4 and debug.getinfo(2, 'S').source == '@twin' then hits = hits + 1 end end
+local create = coroutine.create
+function coroutine.wrap(f)
+  local co = create(f)
+  debug.sethook(co, see, 'l')
+  return function() return select(2, coroutine.resume(co)) end
+end";
+    lua.load(before).exec().unwrap();
+    lua.load(script).set_name("@twin").exec().unwrap();
+    lua.globals().get("hits").unwrap()
+}

@@ -1,9 +1,11 @@
-//! What the benchmarks share: a client, and the times of a run.
+//! What the benchmarks share: a client, a meter of events, and the times of a run.
 
 use std::fs;
 use std::io::{Read, Write};
 use std::path::Path;
-use std::time::SystemTime;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
+use std::thread;
+use std::time::{Duration, SystemTime};
 
 use adzeman_dap::{Decoded, Message, Request, decode, encode};
 use serde_json::{Value as Json, json};
@@ -75,4 +77,51 @@ pub(crate) fn mean(begun: SystemTime, group: &str, name: &str) -> Option<f64> {
     }
     let estimates: Json = serde_json::from_str(&fs::read_to_string(file).ok()?).ok()?;
     estimates["mean"]["point_estimate"].as_f64()
+}
+
+/// Events of a host, as its own thread measures them.
+#[allow(dead_code, reason = "not every benchmark measures events")]
+#[derive(Default)]
+pub(crate) struct Meter {
+    longest: AtomicU64,
+    total: AtomicU64,
+    events: AtomicU64,
+    ends: AtomicBool,
+}
+
+#[allow(dead_code, reason = "not every benchmark measures events")]
+impl Meter {
+    /// Takes one event.
+    pub(crate) fn take(&self, event: Duration) {
+        let nanoseconds = u64::try_from(event.as_nanos()).unwrap_or(u64::MAX);
+        self.longest.fetch_max(nanoseconds, SeqCst);
+        self.total.fetch_add(nanoseconds, SeqCst);
+        self.events.fetch_add(1, SeqCst);
+    }
+
+    /// Whether the host is to end.
+    pub(crate) fn is_over(&self) -> bool {
+        self.ends.load(SeqCst)
+    }
+
+    /// Has the host end.
+    pub(crate) fn end(&self) {
+        self.ends.store(true, SeqCst);
+    }
+
+    /// Prints the longest and the mean of the events while `work` is done, and of so many behind it: what is spread over
+    /// events goes on for some.
+    pub(crate) fn part(&self, name: &str, events: u64, work: impl FnOnce()) {
+        self.longest.store(0, SeqCst);
+        let (total, before) = (self.total.load(SeqCst), self.events.load(SeqCst));
+        work();
+        let until = self.events.load(SeqCst) + events;
+        while self.events.load(SeqCst) < until {
+            thread::sleep(Duration::from_millis(1));
+        }
+        let count = self.events.load(SeqCst) - before;
+        let (longest, mean) =
+            (self.longest.load(SeqCst) as f64, (self.total.load(SeqCst) - total) as f64 / count as f64);
+        println!("{name:<44} {:>9.3} ms the longest event, {:>9.3} us the mean of {count}", longest / 1e6, mean / 1e3);
+    }
 }

@@ -19,7 +19,7 @@ use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
 use super::{HostState, Lane};
-use crate::event::{current_event, event_depth};
+use crate::event::{EventFrame, current_event, event_depth};
 use crate::object::HostData;
 use crate::state::lock;
 use crate::state::notice::{Notice, Stop, Text, Tone};
@@ -259,7 +259,7 @@ impl LocalContext {
 
     /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
     /// to be looked at.
-    pub(crate) fn leave_event(&self, before: (bool, bool), kind: &str, subject: Option<&str>) -> bool {
+    pub(crate) fn leave_event(&self, before: (bool, bool), event: &EventFrame<'_>) -> bool {
         let (untouched, steps) = {
             let decider = &lock(&self.deciding).decider;
             (decider.awaits_handler(), decider.step().is_some())
@@ -267,7 +267,7 @@ impl LocalContext {
         let left = steps && self.step_events.load(Ordering::Relaxed) >= event_depth();
         if left {
             lock(&self.deciding).decider.run_freely();
-            let (event, subject) = (kind.to_owned(), subject.map(str::to_owned));
+            let (event, subject) = (event.kind().to_owned(), event.subject_text());
             let mut returned = None;
             self.at_safe_point(&mut |engine| returned = engine.returned());
             let returned = returned.map(previews);

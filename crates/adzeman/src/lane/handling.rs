@@ -78,10 +78,9 @@ impl<'a> Handling<'a> {
             // A step has begun meanwhile.
             self.contexts = self.lane.contexts().iter().map(|context| (context.clone(), (false, false))).collect();
         }
-        let subject = self.frame.subject_text();
         let mut untouched = self.expected;
         for (context, before) in &self.contexts {
-            untouched &= context.leave_event(*before, self.frame.kind(), subject.as_deref());
+            untouched &= context.leave_event(*before, self.frame);
         }
         untouched
     }

@@ -104,24 +104,32 @@ fn pause_stops_an_endless_loop_that_calls_nothing() {
     pause_while_it_spins(script, 4..=6);
 }
 
-/// The context may have to hear of the one when the other comes.
+/// Does `work` at a stop of a script that spins in lines 3 and 4, and has it go on.
 #[cfg(target_os = "linux")]
-#[test]
-fn a_pause_right_behind_a_continue_is_not_lost() {
+fn in_a_spinning_script(work: impl Fn(&mut Client)) {
     let script = "running = true\nfunction update()\n  while running do\n    local x = 1\n  end\nend";
     on_each(script, |host| {
         let mut client = host.attach();
         host.go();
         client.ok("pause", json!({"threadId": 1}));
         client.stopped();
+        work(&mut client);
+        client.evaluate("running = false");
+        client.go_on("continue");
+        host.wait_frames(2);
+    });
+}
+
+/// The context may have to hear of the one when the other comes.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_pause_right_behind_a_continue_is_not_lost() {
+    in_a_spinning_script(|client| {
         for _ in 0..200 {
             let both = ["continue", "pause"].map(|command| client.send(command, json!({"threadId": 1})));
             assert!(both.into_iter().all(|seq| client.answer_to(seq).success));
             client.stopped();
         }
-        client.evaluate("running = false");
-        client.go_on("continue");
-        host.wait_frames(2);
     });
 }
 
@@ -129,12 +137,7 @@ fn a_pause_right_behind_a_continue_is_not_lost() {
 #[cfg(target_os = "linux")]
 #[test]
 fn a_breakpoint_right_behind_a_continue_is_not_missed() {
-    let script = "running = true\nfunction update()\n  while running do\n    local x = 1\n  end\nend";
-    on_each(script, |host| {
-        let mut client = host.attach();
-        host.go();
-        client.ok("pause", json!({"threadId": 1}));
-        client.stopped();
+    in_a_spinning_script(|client| {
         for _ in 0..100 {
             client.break_at(&[]);
             let going = client.send("continue", json!({"threadId": 1}));
@@ -142,10 +145,7 @@ fn a_breakpoint_right_behind_a_continue_is_not_missed() {
             assert!(client.answer_to(going).success);
             assert_eq!(client.stopped().1, 4);
         }
-        client.evaluate("running = false");
         client.break_at(&[]);
-        client.go_on("continue");
-        host.wait_frames(2);
     });
 }
 
