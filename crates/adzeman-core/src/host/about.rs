@@ -2,7 +2,7 @@
 
 use serde_json::Value as Json;
 
-use super::Data;
+use super::{Data, Outline};
 use crate::path::{Notation, Path, PathError, Segment};
 
 /// Says what parts of a host object are. Parts are named by paths from the object on, in which `*` stands for any name or
@@ -175,6 +175,32 @@ impl About {
                 (0..).zip(items).map(|(at, data)| self.sealed(&path.join(Segment::Index(at)), data)).collect(),
             ),
             plain => plain.into(),
+        }
+    }
+
+    /// The outline of the part at `path`, as it is shown.
+    #[must_use]
+    pub fn sealed_outline(&self, path: &Path, outline: Outline) -> Outline {
+        if self.is_secret(path) {
+            return Outline::Plain(Data::Secret);
+        }
+        if !self.hides_within(path) {
+            return outline;
+        }
+        match outline {
+            Outline::Object(fields) => Outline::Object(fields.map(|(name, outline)| {
+                let sealed = self.sealed_outline(&path.join(Segment::Field(name.clone())), outline);
+                (name, sealed)
+            })),
+            Outline::List { first, items } => {
+                let mut indices = i64::try_from(first).unwrap_or(i64::MAX)..;
+                let mut sealed = |outline| {
+                    let index = indices.next().unwrap_or(i64::MAX);
+                    self.sealed_outline(&path.join(Segment::Index(index)), outline)
+                };
+                Outline::List { first, items: items.map(&mut sealed) }
+            }
+            plain @ Outline::Plain(_) => plain,
         }
     }
 

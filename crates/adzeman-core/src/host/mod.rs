@@ -1,11 +1,15 @@
 //! The host's side: its events, its objects, and what is said of them.
 
+#[macro_use]
+mod parts;
+
 mod about;
 mod change;
 mod data;
 mod error;
 mod event;
 mod object;
+mod outline;
 mod pick;
 mod shared;
 mod tree;
@@ -15,6 +19,7 @@ pub use data::Data;
 pub use error::HostError;
 pub use event::{EventKind, FieldDoc};
 pub use object::HostObject;
-pub use pick::{Extent, MOST_LEVELS, pick, to_data};
+pub use outline::{Aspect, Outline};
+pub use pick::{Extent, MOST_LEVELS, outline, pick, to_data};
 pub use shared::SharedObject;
 pub use tree::{HostView, at, describe, list, preview};

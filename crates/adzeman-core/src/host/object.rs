@@ -7,11 +7,13 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use super::change::{Changed, NotChanged};
-use super::{About, Data, Extent, HostError, SharedObject, at, describe, pick, to_data};
+use super::{About, Aspect, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick, to_data};
 use crate::path::{Notation, Path, Root, TreePath};
 
 /// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
 type Pick = dyn Fn(&Path, Extent) -> Option<Json> + Send + Sync;
+/// How a part is read as far as it is shown, likewise.
+type Outlined = dyn Fn(&Path, Aspect) -> Option<Outline> + Send + Sync;
 /// How the whole is read; `None` while the object is in use.
 type Read = dyn Fn() -> Option<Result<Json, String>> + Send + Sync;
 /// How the part at a path gets another value; `None` while the object is in use.
@@ -23,6 +25,7 @@ pub struct HostObject {
     about: About,
     read: Box<Read>,
     pick: Box<Pick>,
+    outline: Box<Outlined>,
     change: Option<Box<Change>>,
 }
 
@@ -39,10 +42,16 @@ impl HostObject {
             let object = object.clone();
             Box::new(move || object.with(|state| to_data(state).map_err(|error| error.to_string())))
         };
-        let pick = Box::new(move |path: &Path, extent: Extent| {
-            object.with(|state| pick(state, path, extent).ok().flatten()).flatten()
+        let pick = {
+            let object = object.clone();
+            Box::new(move |path: &Path, extent: Extent| {
+                object.with(|state| pick(state, path, extent).ok().flatten()).flatten()
+            })
+        };
+        let outline = Box::new(move |path: &Path, aspect: Aspect| {
+            object.with(|state| outline(state, path, aspect).ok().flatten()).flatten()
         });
-        Self { name: name.to_owned(), about: About::default(), read, pick, change: None }
+        Self { name: name.to_owned(), about: About::default(), read, pick, outline, change: None }
     }
 
     /// For looking and changing.
@@ -173,6 +182,21 @@ impl HostObject {
         self.part(path, Extent::Bare, notation)
     }
 
+    /// The same as far as it is shown: however large it is, only the path is visited, and what is shown.
+    ///
+    /// # Errors
+    /// As [`get`](Self::get).
+    pub fn outline(&self, path: &Path, aspect: Aspect, notation: Notation) -> Result<Outline, HostError> {
+        if self.about.is_secret(path) {
+            return Err(HostError::Secret { path: self.place(path).display(notation) });
+        }
+        let outline = match (self.outline)(path, aspect) {
+            Some(outline) => outline,
+            None => Outline::of_data(&self.missing(path, notation)?.into(), aspect),
+        };
+        Ok(self.about.sealed_outline(path, outline))
+    }
+
     fn part(&self, path: &Path, extent: Extent, notation: Notation) -> Result<Data, HostError> {
         if self.about.is_secret(path) {
             return Err(HostError::Secret { path: self.place(path).display(notation) });
@@ -230,7 +254,7 @@ impl HostObject {
             Some(Err(NotChanged::Vetoed(why))) => Err(HostError::Vetoed { path: shown(), why }),
             Some(Err(NotChanged::NotThere)) => self.get(path, notation).and(Err(HostError::Busy { path: shown() })),
             Some(Err(NotChanged::Refused(why))) => {
-                let held = self.get(path, notation).map(|held| describe(&held, &place));
+                let held = self.outline(path, Aspect::Itself, notation).map(|held| describe(&held, &place));
                 let now = held.map(|held| format!("; it holds {} ({}) now", held.preview, held.type_name));
                 Err(HostError::Refused { path: shown(), why: why + &now.unwrap_or_default() })
             }

@@ -12,6 +12,8 @@ use serde::ser::{
 use serde_json::Value as Json;
 use thiserror::Error;
 
+use super::outline::{Aspect, Outline};
+use super::parts::{key_is, key_text};
 use crate::path::{Path, Segment};
 
 /// Why a walk ends.
@@ -34,7 +36,7 @@ impl serde::ser::Error for Error {
 /// Levels of data that are shown: it is made on a script's own stack, which may be small.
 pub const MOST_LEVELS: usize = 48;
 /// What stands for what is deeper.
-const DEEPER: &str = "(nested too deep to be shown from here; look at a part of it)";
+pub(super) const DEEPER: &str = "(nested too deep to be shown from here; look at a part of it)";
 
 /// How much of a part is wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,9 +62,29 @@ pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path, extent: Extent) -> Re
     };
     let found = RefCell::new(None);
     let depth = Depth { left, then, wrapped: MOST_LEVELS };
-    let outcome = state.serialize(Picker { path: path.segments(), depth, found: Some(&found) });
+    let outcome = state.serialize(Picker { path: path.segments(), depth, found: Some(&found), shown: None });
     // What was found ends the walk, by an error.
     if let Some(part) = found.take() { Ok(Some(part)) } else { outcome }
+}
+
+/// What a path names within some state, as far as it is shown; `None` when there is nothing. Of what the path leads through,
+/// only what stands before it is passed over.
+///
+/// # Errors
+/// As [`pick`].
+pub fn outline<T: Serialize + ?Sized>(state: &T, path: &Path, aspect: Aspect) -> Result<Option<Outline>, Error> {
+    if path.is_empty() {
+        return Ok(Some(Outline::of(state, aspect)));
+    }
+    let found = RefCell::new(None);
+    let depth = Depth { left: 0, then: Then::Nothing, wrapped: MOST_LEVELS };
+    let shown = Some((&found, aspect));
+    let _ = state.serialize(Picker { path: path.segments(), depth, found: None, shown });
+    match found.take() {
+        Some(outline) => Ok(Some(outline)),
+        // The name of an enum's variant of several parts is followed by no value of its own.
+        None => Ok(pick(state, path, Extent::Whole)?.map(|part| Outline::of_data(&part.into(), aspect))),
+    }
 }
 
 /// The whole of some state as data, for giving it back.
@@ -71,7 +93,7 @@ pub fn pick<T: Serialize + ?Sized>(state: &T, path: &Path, extent: Extent) -> Re
 /// What serde says, and for state that nests deeper than [`MOST_LEVELS`]: a part left out would be lost.
 pub fn to_data<T: Serialize + ?Sized>(state: &T) -> Result<Json, Error> {
     let depth = Depth { left: MOST_LEVELS, then: Then::Error, wrapped: MOST_LEVELS };
-    let whole = state.serialize(Picker { path: &[], depth, found: None })?;
+    let whole = state.serialize(Picker { path: &[], depth, found: None, shown: None })?;
     Ok(whole.unwrap_or(Json::Null))
 }
 
@@ -117,6 +139,8 @@ struct Picker<'a> {
     depth: Depth,
     /// Where what is wanted is put as soon as it comes by.
     found: Option<&'a RefCell<Option<Json>>>,
+    /// Where the outline of what is wanted is put instead, and which.
+    shown: Option<(&'a RefCell<Option<Outline>>, Aspect)>,
 }
 
 impl<'a> Picker<'a> {
@@ -125,7 +149,18 @@ impl<'a> Picker<'a> {
         // A step of the path is a level that is not shown.
         let is_inside = self.path.is_empty();
         let depth = if is_inside { self.depth.below() } else { self.depth };
-        Self { path, depth, found: self.found.filter(|_| !is_inside) }
+        Self { path, depth, found: self.found.filter(|_| !is_inside), shown: self.shown }
+    }
+
+    /// What is wanted of the value behind a step of the path.
+    fn go<T: Serialize + ?Sized>(self, path: &'a [Segment], value: &T) -> Result<Option<Json>, Error> {
+        match self.shown {
+            Some((found, aspect)) if path.is_empty() => {
+                *found.borrow_mut() = Some(Outline::of(value, aspect));
+                Err(Error::Found)
+            }
+            _ => value.serialize(self.below(path)),
+        }
     }
 
     /// Ends the walk with what is wanted, as far as that is possible.
@@ -224,7 +259,7 @@ impl<'a> Parts<'a> {
             (Found::List(items), _) if picker.is_of_names() => items.push(Json::Null),
             (Found::List(items), _) => items.push(value.serialize(picker.below(&[]))?.unwrap_or(Json::Null)),
             (Found::One(found), Some((Segment::Index(wanted), rest))) if *wanted == number => {
-                *found = value.serialize(picker.below(rest))?;
+                *found = picker.go(rest, value)?;
                 picker.end(found.take())?;
             }
             _ => {}
@@ -242,11 +277,24 @@ impl<'a> Parts<'a> {
                 fields.insert(name.to_owned(), value.serialize(picker.below(&[]))?.unwrap_or(Json::Null));
             }
             (Found::One(found), Some((Segment::Field(wanted), rest))) if wanted == name => {
-                *found = value.serialize(picker.below(rest))?;
+                *found = picker.go(rest, value)?;
                 picker.end(found.take())?;
             }
             _ => {}
         }
+        Ok(())
+    }
+
+    /// The name of an entry, where it is wanted.
+    fn name<T: Serialize + ?Sized>(&self, key: &T) -> Result<Option<String>, Error> {
+        match (&self.found, self.picker.path.first()) {
+            (Found::Object(_), _) => Ok(Some(key_text(key)?)),
+            (Found::One(_), Some(Segment::Field(wanted))) if key_is(key, wanted) => Ok(Some(wanted.clone())),
+            _ => Ok(None),
+        }
+    }
+
+    fn passed(&mut self) -> Result<(), Error> {
         Ok(())
     }
 
@@ -424,70 +472,7 @@ impl<'a> Serializer for Picker<'a> {
     }
 }
 
-/// The traits for what has elements and no names differ in two names only.
-macro_rules! elements {
-    ($($name:ident::$method:ident),* $(,)?) => {$(
-        impl $name for Parts<'_> {
-            type Ok = Option<Json>;
-            type Error = Error;
-
-            fn $method<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
-                self.element(value)
-            }
-
-            fn end(self) -> Result<Option<Json>, Error> {
-                self.done()
-            }
-        }
-    )*};
-}
-elements!(
-    SerializeSeq::serialize_element,
-    SerializeTuple::serialize_element,
-    SerializeTupleStruct::serialize_field,
-    SerializeTupleVariant::serialize_field,
-);
-
-impl SerializeMap for Parts<'_> {
-    type Ok = Option<Json>;
-    type Error = Error;
-
-    fn serialize_key<T: Serialize + ?Sized>(&mut self, key: &T) -> Result<(), Error> {
-        self.key = Some(match serde_json::to_value(key)? {
-            Json::String(text) => text,
-            other => other.to_string(),
-        });
-        Ok(())
-    }
-
-    fn serialize_value<T: Serialize + ?Sized>(&mut self, value: &T) -> Result<(), Error> {
-        let key = self.key.take().unwrap_or_default();
-        self.field(&key, value)
-    }
-
-    fn end(self) -> Result<Option<Json>, Error> {
-        self.done()
-    }
-}
-
-/// Those for what has names, likewise.
-macro_rules! fields {
-    ($($name:ident),*) => {$(
-        impl $name for Parts<'_> {
-            type Ok = Option<Json>;
-            type Error = Error;
-
-            fn serialize_field<T: Serialize + ?Sized>(&mut self, name: &'static str, value: &T) -> Result<(), Error> {
-                self.field(name, value)
-            }
-
-            fn end(self) -> Result<Option<Json>, Error> {
-                self.done()
-            }
-        }
-    )*};
-}
-fields!(SerializeStruct, SerializeStructVariant);
+of_parts!(Option<Json>);
 
 #[cfg(test)]
 mod tests;

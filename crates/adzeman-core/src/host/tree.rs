@@ -2,10 +2,10 @@
 
 use serde_json::Value as Json;
 
-use super::{Data, HostError};
+use super::{Aspect, Data, HostError, Outline};
 use crate::path::{Missing, Notation, Path, Segment, Tree, TreePath};
 use crate::sharing::MaySend;
-use crate::value::{Children, Expand, Kind, Page, Paged, Preview, Value, Variable};
+use crate::value::{Children, Expand, Kind, Paged, Preview, Value, Variable};
 
 /// The host as an engine sees it, on the thread that runs the scripts.
 pub trait HostView: MaySend {
@@ -22,6 +22,14 @@ pub trait HostView: MaySend {
     /// As [`get`](Self::get).
     fn bare(&self, at: &TreePath) -> Result<Data, HostError> {
         self.get(at)
+    }
+
+    /// The same as far as it is shown, at the cost of what is shown.
+    ///
+    /// # Errors
+    /// As [`get`](Self::get).
+    fn outline(&self, at: &TreePath, aspect: Aspect) -> Result<Outline, HostError> {
+        self.get(at).map(|data| Outline::of_data(&data, aspect))
     }
 
     /// Replaces what is at a path.
@@ -54,10 +62,27 @@ fn no_field(missing: &Missing, place: &TreePath, skipped: usize, notation: Notat
     }
 }
 
-/// The value at a place, for showing.
+/// The value at a place, for showing, of its outline as [`Aspect::Itself`].
 #[must_use]
-pub fn describe(data: &Data, place: &TreePath) -> Value {
-    let (kind, type_name) = match data {
+pub fn describe(outline: &Outline, place: &TreePath) -> Value {
+    let (kind, type_name) = match outline {
+        Outline::Plain(data) => kind_of(data),
+        Outline::List { .. } => (Kind::Object, "list"),
+        Outline::Object(_) => (Kind::Object, "object"),
+    };
+    let (indexed, named, named_is_all) = match outline {
+        Outline::Plain(_) => (0, 0, true),
+        Outline::List { items, .. } => (items.total, 0, true),
+        Outline::Object(fields) => (0, fields.total, fields.total_is_all),
+    };
+    let expand = || Expand::Tree(place.clone());
+    let children =
+        (indexed + named > 0).then(|| Children { expand: expand(), indexed, named, named_is_all });
+    Value { kind, type_name: type_name.to_owned(), preview: preview(outline), children }
+}
+
+fn kind_of(data: &Data) -> (Kind, &'static str) {
+    match data {
         Data::Null => (Kind::Nil, "null"),
         Data::Boolean(_) => (Kind::Boolean, "boolean"),
         Data::Number(number) if number.is_f64() => (Kind::Float, "float"),
@@ -68,67 +93,77 @@ pub fn describe(data: &Data, place: &TreePath) -> Value {
         Data::Text(_) => (Kind::String, "string"),
         Data::List(_) => (Kind::Object, "list"),
         Data::Object(_) => (Kind::Object, "object"),
-    };
-    let (indexed, named) = match data {
-        Data::List(items) => (items.len(), 0),
-        Data::Object(fields) => (0, fields.len()),
-        _ => (0, 0),
-    };
-    let children = (indexed + named > 0).then(|| Children {
-        expand: Expand::Tree(place.clone()),
-        indexed,
-        named,
-        named_is_all: true,
-    });
-    Value { kind, type_name: type_name.to_owned(), preview: preview(data), children }
+    }
 }
 
-/// A page of what is inside `data`, in the order of its names.
+/// What is inside the value at a place, of its outline as the page that is wanted of [`Aspect::Inside`].
 #[must_use]
-pub fn list(data: &Data, place: &TreePath, page: Page, notation: Notation) -> Paged<Variable> {
-    let child = |segment: Segment, name: String, data: &Data| {
+pub fn list(outline: Outline, place: &TreePath, notation: Notation) -> Paged<Variable> {
+    let child = |segment: Segment, name: String, outline: &Outline| {
         let place = place.join(segment);
-        Variable::new(name, describe(data, &place)).named_by(place.display(notation))
+        Variable::new(name, describe(outline, &place)).named_by(place.display(notation))
     };
-    match data {
-        Data::Object(fields) => {
-            page.of(fields.len(), fields.iter(), |(name, data)| child(Segment::Field(name.clone()), name.clone(), data))
+    match outline {
+        Outline::Object(fields) => {
+            fields.map(|(name, outline)| child(Segment::Field(name.clone()), name, &outline))
         }
-        Data::List(items) => page.of(items.len(), (0..).zip(items), |(index, data)| {
-            let segment = Segment::Index(index);
-            let name = Path::default().join(segment.clone()).display(notation);
-            child(segment, name, data)
-        }),
-        _ => Paged::whole(Vec::new(), 0),
+        Outline::List { first, items } => {
+            let mut index = i64::try_from(first).unwrap_or(i64::MAX);
+            items.map(|outline| {
+                let segment = Segment::Index(index);
+                index = index.saturating_add(1);
+                let name = Path::default().join(segment.clone()).display(notation);
+                child(segment, name, &outline)
+            })
+        }
+        Outline::Plain(_) => Paged::whole(Vec::new(), 0),
     }
 }
 
 /// Data in a line.
 #[must_use]
-pub fn preview(data: &Data) -> String {
+pub fn preview(outline: &Outline) -> String {
     let mut out = Preview::default();
-    write_preview(&mut out, data, 0);
+    write_preview(&mut out, outline, 0);
     out.finish()
 }
 
-fn write_preview(out: &mut Preview, data: &Data, depth: usize) {
+fn write_preview(out: &mut Preview, outline: &Outline, depth: usize) {
+    match outline {
+        Outline::Plain(data) => write_plain(out, data),
+        Outline::Object(fields) if depth < 2 && (fields.total == 0 || !fields.items.is_empty()) => {
+            out.group("{", &close(fields, "}"), fields.items.iter(), |out, (name, outline)| {
+                out.push(name);
+                out.push(": ");
+                write_preview(out, outline, depth + 1);
+            });
+        }
+        Outline::List { items, .. } if depth < 2 && (items.total == 0 || !items.items.is_empty()) => {
+            out.group("[", &close(items, "]"), items.items.iter(), |out, outline| write_preview(out, outline, depth + 1));
+        }
+        Outline::Object(_) => out.push("{…}"),
+        Outline::List { items, .. } => {
+            let at_least = if items.total_is_all { "" } else { "at least " };
+            out.push(&format!("[{at_least}{} items]", items.total));
+        }
+    }
+}
+
+/// The end of a group, some of which may not be shown.
+fn close<T>(shown: &Paged<T>, bracket: &str) -> String {
+    if shown.items.len() < shown.total { format!(", …{bracket}") } else { bracket.to_owned() }
+}
+
+fn write_plain(out: &mut Preview, data: &Data) {
     match data {
         Data::Null => out.push("null"),
         Data::Boolean(value) => out.push(if *value { "true" } else { "false" }),
         Data::Secret => out.push("(secret)"),
         Data::Unreadable(why) => out.push(&format!("({why})")),
         Data::Text(text) => out.quoted(text.as_bytes()),
-        Data::Object(fields) if depth < 2 => out.group("{", "}", fields.iter(), |out, (name, data)| {
-            out.push(name);
-            out.push(": ");
-            write_preview(out, data, depth + 1);
-        }),
-        Data::List(items) if depth < 2 => {
-            out.group("[", "]", items.iter(), |out, data| write_preview(out, data, depth + 1));
-        }
+        Data::Number(number) => out.push(&short_number(number)),
         Data::Object(_) => out.push("{…}"),
         Data::List(items) => out.push(&format!("[{} items]", items.len())),
-        Data::Number(number) => out.push(&short_number(number)),
     }
 }
 
@@ -144,6 +179,7 @@ fn short_number(number: &serde_json::Number) -> String {
 mod tests {
     use super::*;
     use crate::path::Root;
+    use crate::value::Page;
     use serde_json::json;
 
     fn path(text: &str) -> Path {
@@ -167,7 +203,8 @@ mod tests {
     fn listing_pages_and_names_elements_as_the_language_does() {
         let data = Data::from(json!([10, 20, 30]));
         let place = TreePath { root: Root::Host, path: path("levels") };
-        let page = list(&data, &place, Page { start: 1, count: 1 }, FROM_1);
+        let outline = Outline::of_data(&data, Aspect::Inside(Page { start: 1, count: 1 }));
+        let page = list(outline, &place, FROM_1);
         assert_eq!(page.total, 3);
         assert_eq!(page.items[0].name, "[2]");
         assert_eq!(page.items[0].evaluate_name.as_deref(), Some("host.levels[2]"));
@@ -177,7 +214,7 @@ mod tests {
     #[test]
     fn a_preview_stays_short_whatever_it_shows() {
         let data = Data::from(json!({"names": (0..10_000).map(|n| format!("boat {n}")).collect::<Vec<_>>()}));
-        let value = describe(&data, &TreePath { root: Root::Host, path: path("x") });
+        let value = describe(&Outline::of_data(&data, Aspect::Itself), &TreePath { root: Root::Host, path: path("x") });
         assert!(value.preview.chars().count() <= crate::value::PREVIEW_LIMIT + 8, "{}", value.preview);
     }
 
@@ -185,6 +222,6 @@ mod tests {
     fn what_is_secret_is_told_from_a_text_that_says_so() {
         let data =
             Data::List(vec![Data::Secret, Data::Text("(secret)".to_owned()), Data::Unreadable("busy".to_owned())]);
-        assert_eq!(preview(&data), "[(secret), \"(secret)\", (busy)]");
+        assert_eq!(preview(&Outline::of_data(&data, Aspect::Itself)), "[(secret), \"(secret)\", (busy)]");
     }
 }

@@ -56,4 +56,10 @@ impl<T> Paged<T> {
     pub const fn whole(items: Vec<T>, total: usize) -> Self {
         Self { items, total, total_is_all: true }
     }
+
+    /// The same page of what is made of each.
+    pub fn map<U>(self, make: impl FnMut(T) -> U) -> Paged<U> {
+        let Self { items, total, total_is_all } = self;
+        Paged { items: items.into_iter().map(make).collect(), total, total_is_all }
+    }
 }

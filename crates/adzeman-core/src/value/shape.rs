@@ -38,7 +38,7 @@ struct Node {
 /// list are taken together.
 ///
 /// ```
-/// use adzeman_core::host::{Data, at, describe, list};
+/// use adzeman_core::host::{Aspect, Data, Outline, at, describe, list};
 /// use adzeman_core::path::{Root, TreePath};
 /// use adzeman_core::path::{Notation, Path};
 /// use adzeman_core::value::{Expand, shape_of};
@@ -46,8 +46,12 @@ struct Node {
 ///
 /// let host = Data::from(json!({"boats": [{"length": 12.5}, {"length": 30.0, "crew": 4}]}));
 /// let place = TreePath { root: Root::Host, path: Path::default() };
-/// let rows = shape_of(&describe(&host, &place), &mut |inside, page| match inside {
-///     Expand::Tree(place) => list(at(&host, place, 0, Notation::OF_DATA).unwrap(), place, page, Notation::OF_DATA).items,
+/// let whole = Outline::of_data(&host, Aspect::Itself);
+/// let rows = shape_of(&describe(&whole, &place), &mut |inside, page| match inside {
+///     Expand::Tree(place) => {
+///         let part = at(&host, place, 0, Notation::OF_DATA).unwrap();
+///         list(Outline::of_data(part, Aspect::Inside(page)), place, Notation::OF_DATA).items
+///     }
 ///     Expand::Engine(_) => Vec::new(),
 /// });
 /// let lines: Vec<_> = rows.iter().map(|row| format!("{}{} {}", "  ".repeat(row.depth), row.name, row.types)).collect();

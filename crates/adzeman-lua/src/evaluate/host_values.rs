@@ -3,8 +3,9 @@
 use std::ffi::c_int;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{Data, HostError};
+use adzeman_core::host::{Aspect, Data, HostError, Outline};
 use adzeman_core::path::{Root, Segment, TreePath};
+use adzeman_core::value::Page;
 
 use super::{Evaluator, json};
 use crate::ffi::proxy::{self, Entry, Then, place_at};
@@ -50,18 +51,18 @@ impl Evaluator {
                 Ok(Then::Return(0))
             }
             Entry::Length => {
-                let length = self.shown.host().get(&receiver(state)?)?.elements().map_or(0, <[Data]>::len);
+                let length = self.length_of(&receiver(state)?)?;
                 state.push_integer(i64::try_from(length).unwrap_or(i64::MAX));
                 Ok(Then::Return(1))
             }
             Entry::Pairs => self.push_pairs(state),
             Entry::Text => {
                 let place = receiver(state)?;
-                let data = match self.shown.host().get(&place) {
-                    Err(HostError::Secret { .. }) => Data::Secret,
+                let outline = match self.shown.host().outline(&place, Aspect::Itself) {
+                    Err(HostError::Secret { .. }) => Outline::Plain(Data::Secret),
                     found => found?,
                 };
-                state.push_bytes(adzeman_core::host::describe(&data, &place).preview.as_bytes())?;
+                state.push_bytes(adzeman_core::host::preview(&outline).as_bytes())?;
                 Ok(Then::Return(1))
             }
         }
@@ -80,6 +81,15 @@ impl Evaluator {
     }
 
     /// What a `for` loop goes through a part with: a table made for it.
+    /// How many elements a list has; 0 for anything else.
+    fn length_of(&self, place: &TreePath) -> Result<usize, EngineError> {
+        match self.shown.host().outline(place, Aspect::Inside(Page::first(0)))? {
+            Outline::List { items, .. } if items.total_is_all => Ok(items.total),
+            Outline::List { .. } => Ok(self.shown.host().get(place)?.elements().map_or(0, <[Data]>::len)),
+            _ => Ok(0),
+        }
+    }
+
     fn push_pairs(&self, state: State) -> Result<Then, EngineError> {
         let place = receiver(state)?;
         let data = self.shown.host().get(&place)?;

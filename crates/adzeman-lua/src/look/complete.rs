@@ -83,7 +83,7 @@ impl Shown {
         }
         let Ok(path) = scope::read(text) else { return Ok(false) };
         if let Some(place) = self.tree_place(target, &path) {
-            let data = self.host.get(&place)?;
+            let data = self.host.bare(&place)?;
             push_data(state, &data, place)?;
             return Ok(true);
         }

@@ -3,7 +3,7 @@
 use std::ffi::c_int;
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host;
+use adzeman_core::host::{self, Aspect, Outline};
 use adzeman_core::source::Line;
 use adzeman_core::value::{Children, Kind, Preview, Value, WholeText};
 
@@ -67,12 +67,12 @@ impl Shown {
 
     fn describe_userdata(&self, state: State, index: c_int) -> Result<Value, EngineError> {
         if let Some(place) = proxy::place_at(state, index) {
-            return Ok(host::describe(&self.host.get(&place)?, &place));
+            return Ok(host::describe(&self.host.outline(&place, Aspect::Itself)?, &place));
         }
         let name = type_name_of(state, index)?;
         let data = self.data_of(state, index);
         let preview = match &data {
-            Some(Ok(data)) => host::preview(data),
+            Some(Ok(data)) => host::preview(&Outline::of_data(data, Aspect::Itself)),
             Some(Err(why)) => format!("{name} ({why})"),
             None => format!("{name} (a value of the host)"),
         };

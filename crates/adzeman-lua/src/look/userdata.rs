@@ -4,7 +4,7 @@ use std::ffi::c_int;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::host::{self, About, Data};
+use adzeman_core::host::{self, About, Aspect, Data, Outline};
 use adzeman_core::path::Path;
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::value::{Children, Expand, Kind, Nature, Page, Paged, Value, Variable};
@@ -112,7 +112,8 @@ impl Shown {
 
     /// What is inside data, each with a handle to look further.
     fn data_rows(&self, data: &Data) -> Vec<Variable> {
-        let listed = host::list(data, &nowhere(), Page::first(Page::MOST), NOTATION).items;
+        let outline = Outline::of_data(data, Aspect::Inside(Page::first(Page::MOST)));
+        let listed = host::list(outline, &nowhere(), NOTATION).items;
         let inside: Vec<&Data> = match data {
             Data::Object(fields) => fields.values().collect(),
             Data::List(items) => items.iter().collect(),

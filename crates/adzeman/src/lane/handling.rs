@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tracked};
 use adzeman_core::decide::Change;
-use adzeman_core::host::{Data, HostView as _, describe};
+use adzeman_core::host::{Aspect, Data, HostView as _, Outline, describe};
 use adzeman_core::path::TreePath;
 use adzeman_core::sharing::Shared;
 
@@ -196,7 +196,7 @@ impl Lane {
 
 fn change(target: &str, place: &TreePath, before: &Data, now: &Data) -> Change {
     let shown = |data: &Data| {
-        let value = describe(data, place);
+        let value = describe(&Outline::of_data(data, Aspect::Itself), place);
         (value.type_name, value.preview)
     };
     Change { target: target.to_owned(), before: shown(before), now: shown(now), place: None, after: None }

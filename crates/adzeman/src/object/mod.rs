@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use adzeman_core::host::{About, Data, EventKind, HostObject};
+use adzeman_core::host::{About, Aspect, Data, EventKind, HostError, HostObject, Outline};
 use adzeman_core::path::{Notation, Path, PathError};
+use adzeman_core::value::Page;
 use thiserror::Error;
 
 mod view;
@@ -96,6 +97,22 @@ impl Opened {
     pub(crate) fn object_at(&self, path: &Path) -> Option<(&HostObject, Path)> {
         let (name, rest) = path.split_name()?;
         Some((self.object(name)?, rest))
+    }
+
+    /// Every object as far as it is shown; one that cannot be read says why in its place.
+    fn outline(&self, aspect: Aspect, notation: Notation) -> Outline {
+        let mut objects: Vec<_> = self.objects.iter().collect();
+        objects.sort_by_key(|object| object.name());
+        let look = |object: &HostObject| {
+            let outline = object.outline(&Path::default(), Aspect::Itself, notation);
+            let unreadable = |error: HostError| Outline::Plain(Data::Unreadable(error.to_string()));
+            (object.name().to_owned(), outline.unwrap_or_else(unreadable))
+        };
+        let page = match aspect {
+            Aspect::Inside(page) => page,
+            Aspect::Itself => Page::first(objects.len()),
+        };
+        Outline::Object(page.of(objects.len(), objects.into_iter(), look))
     }
 
     /// Every object as data; one that cannot be read says why in its place.

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use adzeman_core::host::{Data, HostError, HostView, at};
+use adzeman_core::host::{Aspect, Data, HostError, HostView, Outline, at};
 use adzeman_core::path::{Notation, Root, TreePath};
 use serde_json::Value as Json;
 
@@ -44,6 +44,15 @@ impl HostView for HostData {
                 Some((object, rest)) => object.bare(&rest, self.notation),
                 None => at(&self.opened.names(), place, 0, self.notation).cloned(),
             },
+        }
+    }
+
+    fn outline(&self, place: &TreePath, aspect: Aspect) -> Result<Outline, HostError> {
+        let notation = self.notation;
+        match (place.root, self.opened.object_at(&place.path)) {
+            (Root::Host, Some((object, rest))) => object.outline(&rest, aspect, notation),
+            (Root::Host, None) if place.path.is_empty() => Ok(self.opened.outline(aspect, notation)),
+            _ => self.get(place).map(|data| Outline::of_data(&data, aspect)),
         }
     }
 

@@ -1,9 +1,8 @@
 //! Expressions: evaluating them in one way or another, completing them, and sampling them while the host runs.
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
-use adzeman_core::host::HostView as _;
+use adzeman_core::host::{Aspect, HostView as _, Outline};
 use adzeman_core::monitor::{Pace, USUAL_SHARE};
 use adzeman_core::path::Path;
 use adzeman_core::path::TreePath;
@@ -265,12 +264,13 @@ fn word_before(text: &str, end: usize) -> String {
     text[end - length..end].to_owned()
 }
 
-/// The fields that begin with `name` of what a path of the host's data names.
+/// The fields that begin with `name` of what a path of the host's data names, of the first ones where there are very many.
 fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
-    let read = Path::parse(path, context.data.notation()).ok();
-    let data = read.and_then(|path| context.data.get(&TreePath::of(&path)?).ok()).unwrap_or_default();
-    let fields = data.fields().into_iter().flat_map(BTreeMap::keys);
-    fields.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
+    let place = Path::parse(path, context.data.notation()).ok().and_then(|path| TreePath::of(&path));
+    let outline = place.and_then(|place| context.data.outline(&place, Aspect::Inside(Page::first(Page::MOST))).ok());
+    let Some(Outline::Object(fields)) = outline else { return Vec::new() };
+    let names = fields.items.into_iter().map(|(field, _)| field);
+    names.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
 }
 
 #[cfg(test)]

@@ -2,7 +2,7 @@
 
 use std::sync::atomic::Ordering::SeqCst;
 
-use adzeman_core::host::{self, EventKind, HostView as _};
+use adzeman_core::host::{self, Aspect, EventKind, HostView as _};
 use adzeman_core::path::{Notation, Path, Segment};
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
@@ -241,7 +241,7 @@ pub(super) fn set_host(
 ) -> Result<Value, SessionError> {
     let value = point.engine.evaluate_data(frame, text)?;
     point.context.data.set(place, value)?;
-    Ok(host::describe(&point.context.data.get(place)?, place))
+    Ok(host::describe(&point.context.data.outline(place, Aspect::Itself)?, place))
 }
 
 /// What tells a place in the host's data from others: the same keys as those of the scopes.
@@ -285,8 +285,8 @@ fn behind(parent: Option<&str>, own: &str) -> Option<String> {
 }
 
 pub(super) fn list_tree(context: &LocalContext, place: &TreePath, page: Page) -> Result<Paged<Variable>, SessionError> {
-    let data = context.data.get(place)?;
-    Ok(host::list(&data, place, page, context.data.notation()))
+    let outline = context.data.outline(place, Aspect::Inside(page))?;
+    Ok(host::list(outline, place, context.data.notation()))
 }
 
 /// The one value that an expression gives, as the only child.

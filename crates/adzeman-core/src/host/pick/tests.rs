@@ -69,6 +69,10 @@ fn every_part_is_what_the_whole_says() {
             let path = Path::parse(text, Notation::OF_DATA).unwrap();
             let expected = path.walk(&whole).ok().cloned();
             assert_eq!(pick(&state, &path, Extent::Whole).unwrap(), expected, "{text}");
+            for aspect in [Aspect::Itself, Aspect::Inside(crate::value::Page { start: 1, count: 1 })] {
+                let shown = expected.clone().map(|part| Outline::of_data(&part.into(), aspect));
+                assert_eq!(outline(&state, &path, aspect).unwrap(), shown, "{text}");
+            }
             let emptied = |value: Json| match value {
                 Json::Array(_) => Json::Array(Vec::new()),
                 Json::Object(_) => serde_json::json!({}),
