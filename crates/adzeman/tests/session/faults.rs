@@ -203,3 +203,21 @@ fn a_busy_host_object_is_said_to_be_busy() {
         assert_eq!(client.evaluate("host.lock.metres"), "1.5");
     });
 }
+
+#[test]
+fn a_burst_of_twenty_thousand_messages_arrives_whole_and_in_order() {
+    let script = "local at = 0\nfunction update(n)\n  if n > 1 then return end\n  for barge = 1, 20000 do\n    at = at + barge\n  end\nend";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        let message = json!({"line": 5, "logMessage": format!("{{barge}} {}", "x".repeat(100))});
+        client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": [message]}));
+        host.go();
+        for number in 1..=20_000 {
+            // Nothing else comes, such as word of messages that were dropped.
+            let (name, body) = client.first_of(&["output", "adzeman/dropped"]);
+            assert_eq!(name, "output", "{body}");
+            let text = body["output"].as_str().unwrap();
+            assert!(text.contains(&format!("{number} x")), "{number}: {text}");
+        }
+    });
+}
