@@ -72,6 +72,7 @@ mod scope;
 mod scripts;
 mod text;
 
+use std::collections::BTreeSet;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -251,8 +252,12 @@ struct Remote {
 }
 
 impl Interrupt for Remote {
-    fn interrupt(&self) -> bool {
-        let is_reached = self.interrupt.interrupt();
+    fn prepare(&self) {
+        self.interrupt.prepare();
+    }
+
+    fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
+        let is_reached = self.interrupt.reach(reached);
         self.remind();
         is_reached
     }

@@ -53,10 +53,14 @@ fn measure(contexts: usize) {
     meter.part("sets a breakpoint that is never hit", EVENTS, || set("twice < 0"));
     meter.part("armed", EVENTS, || ());
     meter.part("changes it", EVENTS, || set("twice < -1"));
-    meter.part("a condition on an event, never true", EVENTS, || {
-        let filter = json!({"filterId": "tick", "condition": "event.n < 0"});
+    let mut set = |condition: &str| {
+        let filter = json!({"filterId": "tick", "condition": condition});
         client.request("setExceptionBreakpoints", json!({"filters": [], "filterOptions": [filter]}));
-    });
+    };
+    meter.part("a condition on an event, never true", EVENTS, || set("event.n < 0"));
+    meter.part("armed", EVENTS, || ());
+    meter.part("one that only a script can tell, never true", EVENTS, || set("n < 0"));
+    meter.part("armed", EVENTS, || ());
     meter.part("leaves", EVENTS, || {
         client.request("disconnect", json!({}));
     });

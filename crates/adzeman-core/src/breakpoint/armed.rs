@@ -110,6 +110,12 @@ impl Armed {
         of(kind).iter().chain(of(ANY_EVENT))
     }
 
+    /// Whether there is any breakpoint on an event.
+    #[must_use]
+    pub fn has_events(&self) -> bool {
+        !self.events.is_empty()
+    }
+
     /// The time budgets of an event's handlers.
     #[must_use]
     pub fn on_time(&self, kind: &str) -> &[Sited] {

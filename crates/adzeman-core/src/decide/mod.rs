@@ -45,6 +45,8 @@ impl Decider {
     /// Takes a new set of breakpoints.
     pub fn arm(&mut self, armed: Arc<Armed>) {
         self.changes += 1;
+        // Nothing is left to be looked at in a handler.
+        self.event_pending &= armed.has_events();
         self.armed = armed;
     }
 

@@ -1,5 +1,6 @@
 //! A script state for as long as it lives, and whom it reports to.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
@@ -55,7 +56,17 @@ pub trait EngineContext: MaySend {
 /// Makes a context report its next line soon, even in an endless loop. May be called from any thread.
 pub trait Interrupt: Send + Sync {
     /// Asks for it. False where the platform has no way; the request is then seen at the next safe point.
-    fn interrupt(&self) -> bool;
+    fn interrupt(&self) -> bool {
+        self.prepare();
+        self.reach(&mut BTreeSet::new())
+    }
+
+    /// Notes that it is asked for. Where many contexts are, all are noted before the first is [reached](Self::reach).
+    fn prepare(&self);
+
+    /// Reaches the thread that runs the context, unless that is among those that were reached on behalf of all that were
+    /// prepared. Answers as [`interrupt`](Self::interrupt).
+    fn reach(&self, reached: &mut BTreeSet<i64>) -> bool;
 
     /// Called every now and then while something wants [attention](Supervisor::attention): an engine whose states may be on any
     /// thread, so that an interrupt finds none to go to while nobody runs them, sees to it that the next line that runs looks.

@@ -219,7 +219,8 @@ impl<'a> Parts<'a> {
         let frame = self.outliner.frame;
         match &mut self.taken {
             Taken::Sorted(fields) => {
-                let is_behind = fields.len() >= frame.end() && fields.last_key_value().is_none_or(|(last, _)| **last < *name);
+                let is_behind =
+                    fields.len() >= frame.end() && fields.last_key_value().is_none_or(|(last, _)| **last < *name);
                 if !is_behind {
                     fields.insert(name.to_owned(), take(value, frame.below()));
                 }

@@ -76,8 +76,7 @@ pub fn describe(outline: &Outline, place: &TreePath) -> Value {
         Outline::Object(fields) => (0, fields.total, fields.total_is_all),
     };
     let expand = || Expand::Tree(place.clone());
-    let children =
-        (indexed + named > 0).then(|| Children { expand: expand(), indexed, named, named_is_all });
+    let children = (indexed + named > 0).then(|| Children { expand: expand(), indexed, named, named_is_all });
     Value { kind, type_name: type_name.to_owned(), preview: preview(outline), children }
 }
 
@@ -104,9 +103,7 @@ pub fn list(outline: Outline, place: &TreePath, notation: Notation) -> Paged<Var
         Variable::new(name, describe(outline, &place)).named_by(place.display(notation))
     };
     match outline {
-        Outline::Object(fields) => {
-            fields.map(|(name, outline)| child(Segment::Field(name.clone()), name, &outline))
-        }
+        Outline::Object(fields) => fields.map(|(name, outline)| child(Segment::Field(name.clone()), name, &outline)),
         Outline::List { first, items } => {
             let mut index = i64::try_from(first).unwrap_or(i64::MAX);
             items.map(|outline| {
@@ -139,7 +136,9 @@ fn write_preview(out: &mut Preview, outline: &Outline, depth: usize) {
             });
         }
         Outline::List { items, .. } if depth < 2 && (items.total == 0 || !items.items.is_empty()) => {
-            out.group("[", &close(items, "]"), items.items.iter(), |out, outline| write_preview(out, outline, depth + 1));
+            out.group("[", &close(items, "]"), items.items.iter(), |out, outline| {
+                write_preview(out, outline, depth + 1)
+            });
         }
         Outline::Object(_) => out.push("{…}"),
         Outline::List { items, .. } => {

@@ -12,6 +12,7 @@
 #[cfg(target_os = "linux")]
 mod linux {
     use std::cell::Cell;
+    use std::collections::BTreeSet;
     use std::sync::OnceLock;
     use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicUsize, Ordering::SeqCst};
     use std::time::{Duration, Instant};
@@ -307,8 +308,20 @@ mod linux {
     pub(crate) struct Remote(Option<(&'static Entry, usize)>);
 
     impl Remote {
-        pub(crate) fn interrupt(&self) -> bool {
-            self.signal(|entry| &entry.wanted).is_some()
+        /// Notes that the state is to be looked at.
+        pub(crate) fn prepare(&self) {
+            if let Some(entry) = self.entry() {
+                entry.wanted.store(true, SeqCst);
+            }
+        }
+
+        /// Sends the signal to the thread, unless it is among those that it was sent to since the first state was prepared.
+        /// False where there is no way, or the context is gone.
+        pub(crate) fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
+            let Some(entry) = self.entry() else { return false };
+            let thread = entry.thread.load(SeqCst);
+            // One to which it cannot be sent is not tried again.
+            !reached.insert(thread.into()) || signal(thread)
         }
 
         /// What the thread is in at this moment, as far as it can be told.
@@ -317,7 +330,11 @@ mod linux {
                 return None;
             }
             self.0?.0.inside.store(NOT_FOUND, SeqCst);
-            let entry = self.signal(|entry| &entry.is_asked)?;
+            let entry = self.entry()?;
+            entry.is_asked.store(true, SeqCst);
+            if !signal(entry.thread.load(SeqCst)) {
+                return None;
+            }
             let asked = Instant::now();
             while entry.inside.load(SeqCst) == NOT_FOUND && asked.elapsed() < ANSWERS_WITHIN {
                 thread::sleep(GLANCE);
@@ -343,23 +360,24 @@ mod linux {
             })
         }
 
-        /// Sends the signal, for what `flag` stands for; `None` once the context is gone.
-        fn signal(&self, flag: impl Fn(&Entry) -> &AtomicBool) -> Option<&'static Entry> {
+        /// Its entry; nothing once the context is gone.
+        fn entry(&self) -> Option<&'static Entry> {
             let (entry, state) = self.0?;
-            let thread = entry.thread.load(SeqCst);
-            if thread <= 0 || entry.state.load(SeqCst) as usize != state {
-                return None;
-            }
-            flag(entry).store(true, SeqCst);
-            // SAFETY: the call sends a signal whose handler is installed; a thread that has ended gives an error.
-            let sent = unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 };
-            sent.then_some(entry)
+            (entry.thread.load(SeqCst) > 0 && entry.state.load(SeqCst) as usize == state).then_some(entry)
         }
+    }
+
+    /// Sends the signal to a thread of this process; false when it has ended.
+    fn signal(thread: i32) -> bool {
+        // SAFETY: the call sends a signal whose handler is installed; a thread that has ended gives an error.
+        thread > 0 && unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 }
     }
 }
 
 #[cfg(not(target_os = "linux"))]
 mod elsewhere {
+    use std::collections::BTreeSet;
+
     use adzeman_core::evaluation::Inside;
 
     use crate::ffi::state::State;
@@ -392,7 +410,9 @@ mod elsewhere {
             true
         }
 
-        pub(crate) fn interrupt(&self) -> bool {
+        pub(crate) fn prepare(&self) {}
+
+        pub(crate) fn reach(&self, _: &mut BTreeSet<i64>) -> bool {
             false
         }
 

@@ -160,7 +160,12 @@ impl LocalContext {
         if self.link.attention.load(Ordering::SeqCst) && self.link.attention.swap(false, Ordering::SeqCst) {
             let armed = self.host.breakpoints.armed();
             let decider = &mut lock(&self.deciding).decider;
+            let awaits = armed.has_events() && event_depth() == 0;
             decider.arm(armed);
+            if awaits {
+                // The first handler is yet to come; it is told now, as the engine is told anyway.
+                decider.expect_handler(true);
+            }
             if !self.host.is_attached() {
                 decider.run_freely();
                 self.link.pause_wanted.store(false, Ordering::SeqCst);
@@ -197,16 +202,15 @@ impl LocalContext {
 
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
-        let (need, version, is_at_work) = {
+        let (need, version, is_stepping) = {
             let decider = &lock(&self.deciding).decider;
-            let is_at_work = decider.step().is_some() || decider.awaits_handler();
-            (decider.need(), decider.need_version(), is_at_work)
+            (decider.need(), decider.need_version(), decider.step().is_some())
         };
         self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
             self.note_settled(engine.is_settled());
-            self.note_occupied(is_at_work || need.call_times || engine.wants_safe_point());
+            self.note_occupied(is_stepping || need.call_times || engine.wants_safe_point());
         }
     }
 
@@ -255,6 +259,13 @@ impl LocalContext {
             self.watch();
         }
         before
+    }
+
+    /// The next line is to be looked at as the first one of a handler, unless it is already.
+    pub(super) fn await_first_line(&self) {
+        if !lock(&self.deciding).decider.expect_handler(true) {
+            self.watch();
+        }
     }
 
     /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
@@ -430,6 +441,9 @@ impl Supervisor for LocalContext {
             self.catch_up();
         }
         let place = source.map(|source| SourceLine { source, line });
+        if lock(&self.deciding).decider.awaits_handler() {
+            lane.first_lines.borrow_mut().reached.extend(self.me.upgrade());
+        }
         let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
         let mut decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&decided.reason, over_budget) {

@@ -12,7 +12,7 @@ use crate::state::notice::{Notice, Tone};
 
 /// How long an event waits for what sessions ask for, and for contexts to take notice, beyond what each of these takes by itself:
 /// the rest is for the next one.
-const HELD_FOR: Duration = Duration::from_millis(2);
+const HELD_FOR: Duration = Duration::from_millis(1);
 
 /// Raises an event: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
 #[cold]

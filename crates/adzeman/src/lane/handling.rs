@@ -15,14 +15,27 @@ use super::budget::Alarm;
 use super::context::LocalContext;
 use crate::event::EventFrame;
 
+/// Which contexts of a lane still have the first line of a handler ahead of them: all that did not reach a line since they were
+/// told to await it. An event costs those only that did, however many there are.
+#[derive(Default)]
+pub(super) struct FirstLines {
+    /// What the lane had taken notice of when all were told; nothing while some were not.
+    told_at: Option<(u64, u64)>,
+    /// Those that have reached a line since then.
+    pub(super) reached: Vec<Shared<LocalContext>>,
+}
+
 /// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics; what may hold the
 /// thread is done by [`end`](Self::end) alone.
 pub(crate) struct Handling<'a> {
     lane: &'a Lane,
     frame: &'a EventFrame<'a>,
     armed: Arc<Armed>,
+    /// The contexts that were told of this event alone, with how they were before; none where [`FirstLines`] will do.
     contexts: Vec<(Shared<LocalContext>, (bool, bool))>,
     expected: bool,
+    /// What is restored with them.
+    before: Option<FirstLines>,
     /// The budget of the handler around this one, and what ends the alarm of this one.
     outer_budget: Option<Duration>,
     done: Option<Arc<AtomicBool>>,
@@ -46,13 +59,18 @@ impl<'a> Handling<'a> {
             let before = context.enter_event(expected, budget.is_some());
             (context.clone(), before)
         };
-        let looks = expected || budget.is_some() || lane.host.contexts.any_occupied();
         let is_watched = !armed.on_host_change().is_empty() || armed.has_script_changes();
+        let concerns_all =
+            budget.is_some() || is_watched || lane.host.contexts.any_occupied() || expected && frame.outer.is_some();
         // Where nothing is to be looked at, the event is no business of the contexts, however many there are.
-        let contexts: Vec<_> = if looks || is_watched { contexts.iter().map(enter).collect() } else { Vec::new() };
+        let before = concerns_all.then(|| lane.first_lines.take());
+        let contexts: Vec<_> = if concerns_all { contexts.iter().map(enter).collect() } else { Vec::new() };
+        if expected && !concerns_all {
+            lane.await_first_lines();
+        }
         let (outer_budget, done) =
             (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
-        Self { lane, frame, armed, contexts, expected, outer_budget, done, is_put_back: false }
+        Self { lane, frame, armed, contexts, expected, before, outer_budget, done, is_put_back: false }
     }
 
     /// After the handlers have run. May hold the thread, where they changed something.
@@ -74,13 +92,18 @@ impl<'a> Handling<'a> {
             self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());
         }
         self.lane.budget.set(self.outer_budget);
+        let mut untouched =
+            self.expected && (!self.contexts.is_empty() || self.lane.first_lines.borrow().reached.is_empty());
         if self.contexts.is_empty() && self.lane.host.contexts.any_occupied() {
             // A step has begun meanwhile.
             self.contexts = self.lane.contexts().iter().map(|context| (context.clone(), (false, false))).collect();
+            self.before = Some(FirstLines::default());
         }
-        let mut untouched = self.expected;
         for (context, before) in &self.contexts {
             untouched &= context.leave_event(*before, self.frame);
+        }
+        if let Some(before) = self.before.take() {
+            self.lane.first_lines.replace(before);
         }
         untouched
     }
@@ -97,13 +120,17 @@ impl Drop for Handling<'_> {
 impl Handling<'_> {
     /// What the last line of a script changed, what the handlers changed in the host, and events that no script handled.
     fn look_afterwards(&self, untouched: bool) {
-        for (position, (context, _)) in self.contexts.iter().enumerate() {
-            let changes = self.armed.on_script_change(context.link.id).next().is_some();
-            if changes || untouched && position == 0 {
+        let first = self.lane.contexts().first().filter(|_| untouched).cloned();
+        let told = self.contexts.iter().map(|(context, _)| context);
+        for context in told.filter(|context| first.as_ref().is_none_or(|first| first.link.id != context.link.id)) {
+            if self.armed.on_script_change(context.link.id).next().is_some() {
                 context.decide_at_boundary(self.lane, |decider, moment, engine| {
-                    decider.after_event(moment, untouched && position == 0, engine)
+                    decider.after_event(moment, false, engine)
                 });
             }
+        }
+        if let Some(first) = first {
+            first.decide_at_boundary(self.lane, |decider, moment, engine| decider.after_event(moment, true, engine));
         }
         if let Some((first, _)) = self.contexts.first().filter(|_| !self.armed.on_host_change().is_empty()) {
             let of = self.frame.subject().map_or(String::new(), |subject| format!(" of {subject}"));
@@ -145,6 +172,18 @@ impl Lane {
             context.at_safe_point(&mut |engine| told = engine.condition_of_event(sited.breakpoint.id, condition));
             !matches!(told, Ok(Some(false)))
         })
+    }
+
+    /// Has every context look at the first line that it runs from now on.
+    fn await_first_lines(&self) {
+        let now = (self.host.contexts.attention(), self.host.contexts.changes());
+        let FirstLines { told_at, reached } = self.first_lines.take();
+        if told_at == Some(now) {
+            reached.iter().for_each(|context| context.await_first_line());
+        } else {
+            self.contexts().iter().for_each(|context| context.await_first_line());
+        }
+        self.first_lines.replace(FirstLines { told_at: Some(now), reached: Vec::new() });
     }
 
     fn set_alarm(&self, budget: Duration, contexts: &[(Shared<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {

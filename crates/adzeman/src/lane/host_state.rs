@@ -371,9 +371,7 @@ impl HostState {
         let contexts = self.contexts.all();
         let find_uses = |source: &Source, name: &str| self.contexts.uses_of(source, name);
         let elsewhere = self.breakpoints.bind(&self.sources, &self.opened.kind_names(), &find_uses);
-        for context in contexts {
-            context.interrupt();
-        }
+        ContextLink::interrupt_all(&contexts);
         for now in elsewhere {
             self.clients.tell_one(now.breakpoint.owner, Notice::Breakpoint(Box::new(now)));
         }

@@ -1,5 +1,6 @@
 //! A context as other threads see it: what it is told and asked, and whether it runs.
 
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
@@ -90,10 +91,24 @@ impl ContextLink {
 
     /// Has the context take notice of what changed, and the engine report its next line, even in an endless loop, as far as the platform can.
     pub(crate) fn interrupt(&self) -> bool {
+        self.call().is_some_and(|interrupt| interrupt.interrupt())
+    }
+
+    /// The same for many contexts: each thread that runs some of them is reached once.
+    pub(super) fn interrupt_all(contexts: &[Arc<Self>]) {
+        let called: Vec<_> = contexts.iter().filter_map(|context| context.call()).collect();
+        called.iter().for_each(|interrupt| interrupt.prepare());
+        let mut reached = BTreeSet::new();
+        for interrupt in called {
+            interrupt.reach(&mut reached);
+        }
+    }
+
+    /// Has the context take notice of what changed; answers what else interrupts it.
+    fn call(&self) -> Option<Arc<dyn Interrupt>> {
         self.attention.store(true, Ordering::SeqCst);
         self.attention_count.fetch_add(1, Ordering::SeqCst);
-        let interrupt = lock(&self.interrupt).clone();
-        interrupt.is_some_and(|interrupt| interrupt.interrupt())
+        lock(&self.interrupt).clone()
     }
 
     /// Has the context take notice of what changed, if it has not, where an interrupt may have found nothing to interrupt.

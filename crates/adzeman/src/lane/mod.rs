@@ -40,6 +40,7 @@ pub(crate) use mail::{Mail, SafePoint, Ticket};
 pub use open::AttachError;
 pub(crate) use open::OpenContext;
 
+use handling::FirstLines;
 use link::Mailbox;
 use mail::Work;
 
@@ -60,6 +61,8 @@ pub(crate) struct Lane {
     /// Whether a context of this thread is held.
     pub(crate) holding: Cell<bool>,
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
+    /// Which contexts have the first line of a handler ahead of them.
+    first_lines: RefCell<FirstLines>,
     /// Whether the event being handled is to be delivered again.
     pub(crate) again: Cell<bool>,
     /// The time budget of the handler under way.
@@ -102,6 +105,7 @@ impl Lane {
             next: Cell::new(0),
             holding: Cell::new(false),
             pump: RefCell::default(),
+            first_lines: RefCell::default(),
             again: Cell::new(false),
             budget: Cell::new(None),
             last_event: RefCell::default(),

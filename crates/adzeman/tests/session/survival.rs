@@ -2,6 +2,7 @@
 //! the client had is given back.
 
 use adzeman::core::sharing::Shared;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::thread;
 
@@ -110,7 +111,9 @@ impl EngineContext for Idle {
 }
 
 impl Interrupt for Idle {
-    fn interrupt(&self) -> bool {
+    fn prepare(&self) {}
+
+    fn reach(&self, _: &mut BTreeSet<i64>) -> bool {
         false
     }
 }

@@ -15,7 +15,10 @@ enum Any {
     Unit,
     One(Box<Any>),
     Two(bool, Box<Any>),
-    Named { level: f64, inside: Box<Any> },
+    Named {
+        level: f64,
+        inside: Box<Any>,
+    },
     #[serde(untagged)]
     Bare(Bare),
 }
@@ -125,7 +128,9 @@ impl Serialize for Endless {
 
 #[test]
 fn what_does_not_say_how_much_it_is_is_counted_within_reason() {
-    for (count, shown) in [(12, "[12 items]".to_owned()), (1_000_000_000, format!("[at least {} items]", MOST_COUNTED + 1))] {
+    for (count, shown) in
+        [(12, "[12 items]".to_owned()), (1_000_000_000, format!("[at least {} items]", MOST_COUNTED + 1))]
+    {
         let outline = Outline::of(&((Endless(count),),), Aspect::Itself);
         assert_eq!(preview(&outline), format!("[[{shown}]]"));
     }
