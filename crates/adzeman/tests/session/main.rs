@@ -9,6 +9,7 @@ mod host_side;
 mod inspecting;
 mod languages;
 mod looking;
+mod many;
 mod monitoring;
 #[cfg(feature = "send")]
 mod moving;
