@@ -68,7 +68,8 @@ fn an_event_is_reported_once_for_each_context_that_handles_it_and_at_the_boundar
         json!({"filterId": kind, "condition": condition, "adzeman": own})
     };
     // Nobody but a script can tell what these names are.
-    let filters = json!([say("tick", "n == nil or n >= 0"), say("inner", "n == nil or n % 2 == 0"), say("end", "true")]);
+    let filters =
+        json!([say("tick", "n == nil or n >= 0"), say("inner", "n == nil or n % 2 == 0"), say("end", "true")]);
     client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": filters}));
     client.ok("configurationDone", json!({}));
     go.send(()).unwrap();
