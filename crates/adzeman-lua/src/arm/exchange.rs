@@ -3,14 +3,15 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use adzeman_core::breakpoint::WantedLines;
+use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
 use super::settling::Settling;
-use crate::ffi::body::{Body, Tree};
+use super::workshop::{Made, OTHER_TREE, Pending, Reporting};
+use crate::ffi::body::{Body, Tree, load_tree};
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
 use crate::text::filters::Filter;
-use crate::text::statements::Statements;
 
 /// Safe points between two looks for functions that have returned, at most.
 const MOST_PASSED_BY: u32 = 4096;
@@ -23,14 +24,21 @@ pub(super) type Filters = BTreeMap<Line, Filter>;
 
 /// The bodies of one source.
 pub(super) struct Exchange {
-    pub(super) statements: Statements,
     /// The text compiled as it is.
     pub(super) plain: Tree,
     /// The bodies that functions have, or get as soon as they are on no stack; the plain ones when nothing is armed.
     pub(super) current: Option<Tree>,
     /// Earlier bodies that some function may still have.
     pub(super) earlier: Vec<Tree>,
-    /// The lines on which the current bodies report, and the filters asked for there.
+    /// The lines on which the current bodies report.
+    pub(super) lines: LineSet,
+    /// What was asked for when they were made.
+    pub(super) asked: Asked,
+}
+
+/// What is asked for of a source: lines, and the filters of those that need not be reported each time.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct Asked {
     pub(super) lines: LineSet,
     pub(super) filters: Filters,
 }
@@ -55,7 +63,9 @@ pub(super) struct Exchanges {
     pub(super) reporting: HashSet<usize>,
     /// Functions that are there only to keep bodies alive.
     pub(super) roots: HashSet<usize>,
-    pub(super) last_anchor: i64,
+    last_anchor: i64,
+    /// Sources whose bodies are being made, and what they report.
+    pub(super) pending: HashMap<SourceId, (Asked, Pending)>,
     /// Sources whose functions have to be gone through, and those whose functions are being gone through.
     pub(super) waiting: HashSet<SourceId>,
     pub(super) under_way: HashSet<SourceId>,
@@ -85,7 +95,7 @@ impl Exchanges {
 
     /// Whether the report of that may be held back by a filter.
     pub(super) fn has_filter(&self, definition: &Definition, line: Line) -> bool {
-        self.reporting(definition).is_some_and(|exchange| exchange.filters.contains_key(&line))
+        self.reporting(definition).is_some_and(|exchange| exchange.asked.filters.contains_key(&line))
     }
 
     /// The lines of a source that need no hook in a function of this definition.
@@ -101,7 +111,7 @@ impl Exchanges {
 
     /// Whether all functions of a source have been gone through, and not since it changed.
     pub(super) fn is_gone_through(&self, source: SourceId) -> bool {
-        !self.waiting.contains(&source) && !self.under_way.contains(&source)
+        !self.waiting.contains(&source) && !self.under_way.contains(&source) && !self.pending.contains_key(&source)
     }
 
     /// Whether some functions were on a stack when they should have got another body.
@@ -177,22 +187,86 @@ impl Exchanges {
         lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()
     }
 
+    /// What was asked for last of a source, whether it is made or not.
+    pub(super) fn asked(&self, source: SourceId) -> Option<&Asked> {
+        let pending = self.pending.get(&source).map(|(asked, _)| asked);
+        pending.or_else(|| self.sources.get(&source).map(|held| &held.asked))
+    }
+
+    /// Bodies of a source are being made: until they are there, those that functions have do not report.
+    pub(super) fn await_bodies(&mut self, source: SourceId, asked: Asked, pending: Pending) {
+        self.pending.insert(source, (asked, pending));
+        self.retire(source);
+    }
+
     /// Takes what a source's functions get from now on.
-    pub(super) fn change(&mut self, source: SourceId, made: Option<Tree>, lines: LineSet, filters: Filters) {
+    pub(super) fn change(&mut self, source: SourceId, made: Option<Tree>, lines: LineSet, asked: Asked) {
+        self.pending.remove(&source);
+        self.retire(source);
         if let Some(tree) = &made {
             self.enter(source, tree);
             self.reporting.extend(tree.bodies().map(Body::address));
         }
         if let Some(held) = self.sources.get_mut(&source) {
-            (held.lines, held.filters) = (lines, filters);
-            if let Some(before) = std::mem::replace(&mut held.current, made) {
-                for body in before.bodies() {
-                    self.reporting.remove(&body.address());
-                }
-                held.earlier.push(before);
-            }
+            (held.current, held.lines, held.asked) = (made, lines, asked);
+            self.unsettle(source);
         }
-        self.unsettle(source);
+    }
+
+    /// The bodies that a source's functions have are earlier ones.
+    fn retire(&mut self, source: SourceId) {
+        let Some(held) = self.sources.get_mut(&source) else { return };
+        if let Some(before) = held.current.take() {
+            for body in before.bodies() {
+                self.reporting.remove(&body.address());
+            }
+            held.earlier.push(before);
+        }
+    }
+
+    /// Loads what was made of a source's text.
+    ///
+    /// # Errors
+    /// Why it cannot stand in the place of what runs.
+    pub(super) fn take(
+        &mut self,
+        state: State,
+        source: SourceId,
+        asked: Asked,
+        made: &Made,
+    ) -> Result<(), &'static str> {
+        self.pending.remove(&source);
+        if !self.sources.contains_key(&source) {
+            let plain = self.load(state, &made.plain)?;
+            self.enter(source, &plain);
+            let exchange = Exchange {
+                plain,
+                current: None,
+                earlier: Vec::new(),
+                lines: LineSet::default(),
+                asked: Asked::default(),
+            };
+            self.sources.insert(source, exchange);
+        }
+        let tree =
+            made.reporting.as_ref().map(|reporting| self.reporting_tree(state, source, reporting)).transpose()?;
+        self.change(source, tree, made.placed.clone(), asked);
+        Ok(())
+    }
+
+    fn load(&mut self, state: State, chunk: &[u8]) -> Result<Tree, &'static str> {
+        self.last_anchor += 1;
+        load_tree(state, chunk, self.last_anchor).map_err(|_: EngineError| OTHER_TREE)
+    }
+
+    fn reporting_tree(&mut self, state: State, source: SourceId, made: &Reporting) -> Result<Tree, &'static str> {
+        let tree = self.load(state, &made.chunk)?;
+        let fits = self.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
+        if !fits || tree.report(state, &made.marker, &made.jumps).is_err() {
+            tree.release(state);
+            return Err(OTHER_TREE);
+        }
+        Ok(tree)
     }
 
     /// The body that a function of this position should have.

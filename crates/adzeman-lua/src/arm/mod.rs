@@ -2,9 +2,9 @@
 
 mod exchange;
 pub(crate) mod known;
-mod making;
 mod search;
 mod settling;
+mod workshop;
 
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
@@ -12,33 +12,36 @@ use std::rc::Rc;
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::WantedLines;
-use adzeman_core::engine::{EngineError, Supervisor};
+use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 
-use self::exchange::{Exchange, Exchanges, Filters};
-use self::making::Making;
+use self::exchange::{Asked, Exchanges};
 use self::search::Search;
 pub(crate) use self::search::prepare;
 use self::settling::Settling;
-use crate::ffi::body::{Body, compile, with_body};
+use self::workshop::{Made, Order, Outcome, Pending, order};
+use crate::ffi::body::{Body, with_body};
 use crate::ffi::layout::{self, Definition};
 use crate::ffi::state::State;
 use crate::ffi::walk;
 use crate::ffi::watch::Watch;
 use crate::scripts::Scripts;
-use crate::text::statements::{NOT_PARSED, Statements};
+use crate::text::statements::NOT_PARSED;
 
 const NOT_KNOWN: &str = "the layout of this engine is not known";
 const ARMING: &str = "it is being armed: its functions are looked for";
 const STRANGE: &str = "a function there is not as its text says";
 const TOO_LARGE: &str = "the state is too large to be walked whole";
 
+/// For how long bodies are made on the script's own thread at each change, and of which texts.
+const MADE_AT_ONCE_FOR: Duration = Duration::from_micros(500);
+const MADE_AT_ONCE_BYTES: usize = 4096;
+
 /// What is to be armed of a source.
 struct Wanted {
     source: SourceId,
-    lines: LineSet,
-    filters: Filters,
+    asked: Asked,
 }
 
 /// The lines of one state, as they are armed.
@@ -84,7 +87,8 @@ impl Arms {
 
     /// Whether there is anything to look for that was not gone through yet.
     pub(crate) fn is_looking(&self) -> bool {
-        self.search.is_going() || !self.exchanges.borrow().waiting.is_empty()
+        let exchanges = self.exchanges.borrow();
+        self.search.is_going() || !exchanges.waiting.is_empty() || !exchanges.pending.is_empty()
     }
 
     /// Whether some functions keep their bodies for now.
@@ -120,29 +124,24 @@ impl Arms {
         let mut all: Vec<Wanted> = known
             .map(|(source, lines)| {
                 let filters = self.exchanges.borrow_mut().filters(wanted, source, lines);
-                Wanted { source, lines: lines.clone(), filters }
+                Wanted { source, asked: Asked { lines: lines.clone(), filters } }
             })
             .collect();
         if !layout::is_known() {
-            all.iter().for_each(|wanted| self.tell_hooked(wanted, NOT_KNOWN));
+            all.iter().for_each(|wanted| self.tell_hooked(wanted.source, &wanted.asked.lines, NOT_KNOWN));
             return;
         }
+        let named: HashSet<SourceId> = all.iter().map(|wanted| wanted.source).collect();
         let idle: Vec<SourceId> = {
-            let is_idle = |source: &&SourceId| all.iter().all(|wanted| wanted.source != **source);
-            self.exchanges.borrow().sources.keys().filter(is_idle).copied().collect()
+            let exchanges = self.exchanges.borrow();
+            let held = exchanges.sources.keys().chain(exchanges.pending.keys());
+            held.filter(|source| !named.contains(source)).copied().collect()
         };
-        all.extend(idle.into_iter().map(|source| Wanted {
-            source,
-            lines: LineSet::default(),
-            filters: Filters::new(),
-        }));
+        all.extend(idle.into_iter().map(|source| Wanted { source, asked: Asked::default() }));
         all.sort_unstable_by_key(|wanted| wanted.source);
-        for wanted in &all {
-            self.told.borrow_mut().remove(&wanted.source);
-            match self.exchange_source(wanted) {
-                Ok(refused) => self.tell_armed(wanted.source, &wanted.lines, &refused),
-                Err(why) => self.tell_hooked(wanted, why),
-            }
+        let until = Instant::now() + MADE_AT_ONCE_FOR;
+        for wanted in all {
+            self.exchange_source(wanted, until);
         }
     }
 
@@ -177,51 +176,68 @@ impl Arms {
         }
     }
 
-    fn tell_hooked(&self, wanted: &Wanted, why: &'static str) {
-        let all: Vec<_> = wanted.lines.iter().map(|line| (line, why)).collect();
-        self.tell_armed(wanted.source, &wanted.lines, &all);
-    }
-
-    fn tell_armed(&self, source: SourceId, lines: &LineSet, refused: &[(Line, &'static str)]) {
+    fn tell_hooked(&self, source: SourceId, lines: &LineSet, why: &'static str) {
         for line in lines.iter() {
-            let why = refused.iter().find(|(held, _)| *held == line).map(|(_, why)| *why);
-            self.supervisor.armed_as(SourceLine { source, line }, why);
+            self.supervisor.armed_as(SourceLine { source, line }, Some(why));
         }
     }
 
-    /// Makes the bodies of a source for these lines; answers the lines that need the hook, and why.
-    fn exchange_source(&self, wanted: &Wanted) -> Result<Vec<(Line, &'static str)>, &'static str> {
-        let Wanted { source, lines, filters } = wanted;
+    /// Tells how the lines of a source are armed whose bodies are made.
+    fn tell_armed(&self, source: SourceId, made: &Made) {
+        for line in made.placed.iter() {
+            self.supervisor.armed_as(SourceLine { source, line }, None);
+        }
+        for (line, why) in &made.refused {
+            self.supervisor.armed_as(SourceLine { source, line: *line }, Some(why));
+        }
+    }
+
+    /// Has the bodies of a source made, if others are asked for than the last time: at once as long as there is time, and the
+    /// text is short.
+    fn exchange_source(&self, wanted: Wanted, until: Instant) {
+        let Wanted { source, asked } = wanted;
+        if self.exchanges.borrow().asked(source) == Some(&asked) {
+            return;
+        }
+        self.told.borrow_mut().remove(&source);
+        if asked.lines.is_empty() {
+            return self.exchanges.borrow_mut().change(source, None, LineSet::default(), asked);
+        }
+        let Some((text, chunk_name)) = self.scripts.text_of(source) else {
+            return self.tell_hooked(source, &asked.lines, NOT_PARSED);
+        };
+        self.tell_hooked(source, &asked.lines, ARMING);
+        let at_once = text.len() <= MADE_AT_ONCE_BYTES && Instant::now() < until;
+        let Asked { lines, filters } = asked.clone();
+        let pending = order(Order { text, chunk_name, lines, filters }, at_once, &self.supervisor.attention());
+        let outcome = pending.outcome();
+        self.exchanges.borrow_mut().await_bodies(source, asked, pending);
+        if let Some(outcome) = outcome {
+            self.take(source, outcome);
+        }
+    }
+
+    /// Takes the bodies that were made meanwhile.
+    fn take_made(&self) {
+        let done: Vec<_> = {
+            let exchanges = self.exchanges.borrow();
+            let done = |(source, (_, pending)): (&SourceId, &(Asked, Pending))| Some((*source, pending.outcome()?));
+            exchanges.pending.iter().filter_map(done).collect()
+        };
+        done.into_iter().for_each(|(source, outcome)| self.take(source, outcome));
+    }
+
+    fn take(&self, source: SourceId, outcome: Outcome) {
         let mut exchanges = self.exchanges.borrow_mut();
-        if !exchanges.sources.contains_key(source) {
-            if lines.is_empty() {
-                return Ok(Vec::new());
+        let Some((asked, _)) = exchanges.pending.remove(&source) else { return };
+        let taken = outcome.and_then(|made| exchanges.take(self.main, source, asked.clone(), &made).map(|()| made));
+        match taken {
+            Ok(made) => self.tell_armed(source, &made),
+            Err(why) => {
+                self.tell_hooked(source, &asked.lines, why);
+                exchanges.change(source, None, LineSet::default(), asked);
             }
-            let exchange = self.begin_exchange(*source, &mut exchanges)?;
-            exchanges.sources.insert(*source, exchange);
         }
-        let Exchanges { sources, last_anchor, .. } = &mut *exchanges;
-        let Some(held) = sources.get(source) else { return Ok(Vec::new()) };
-        let (placed, refused) = held.statements.places(lines);
-        if placed == held.lines && *filters == held.filters {
-            return Ok(refused);
-        }
-        let (text, chunk_name) = self.scripts.text_of(*source).ok_or(NOT_PARSED)?;
-        let mut making = Making { state: self.main, held, text: &text, chunk_name, placed: &placed, last_anchor };
-        let made = if placed.is_empty() { None } else { Some(making.bodies(filters)?) };
-        exchanges.change(*source, made, placed, filters.clone());
-        Ok(refused)
-    }
-
-    fn begin_exchange(&self, source: SourceId, exchanges: &mut Exchanges) -> Result<Exchange, &'static str> {
-        let (text, chunk_name) = self.scripts.text_of(source).ok_or(NOT_PARSED)?;
-        let statements = Statements::of(&text).ok_or(NOT_PARSED)?;
-        exchanges.last_anchor += 1;
-        let plain =
-            compile(self.main, &text, &chunk_name, exchanges.last_anchor).map_err(|_: EngineError| NOT_PARSED)?;
-        exchanges.enter(source, &plain);
-        let (current, earlier, lines, filters) = (None, Vec::new(), LineSet::default(), Filters::new());
-        Ok(Exchange { statements, plain, current, earlier, lines, filters })
     }
 
     /// What is to be gone through once more, if anything is.

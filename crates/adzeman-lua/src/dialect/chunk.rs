@@ -22,6 +22,8 @@ pub(crate) struct Prototype<'a> {
     pub(crate) texts: Vec<Option<&'a [u8]>>,
     /// Its captured variables: of which function, which of its variables, and of which kind.
     pub(crate) captured: &'a [u8],
+    /// How many functions are defined directly inside it.
+    pub(crate) inside: usize,
 }
 
 /// A signature, the version and format, six bytes that show damaged copies, and three sizes (`ldump.c`).
@@ -109,7 +111,8 @@ impl<'a> Reader<'a> {
         let captured = self.bytes(captured.checked_mul(3)?)?;
         let position = found.len();
         found.push(Prototype { first, last, code, texts, captured, ..Prototype::default() });
-        for _ in 0..self.number()? {
+        found[position].inside = self.number()?;
+        for _ in 0..found[position].inside {
             self.function(found, depth + 1)?;
         }
         let line_of = self.lines(first)?;

@@ -15,7 +15,7 @@
 //!   used. So the collector finds it whatever colour the closure has that points to it, and no barrier is needed.
 //! - The collector is held while functions are walked.
 
-use std::ffi::{CStr, c_int, c_void};
+use std::ffi::{c_int, c_void};
 use std::marker::PhantomData;
 use std::{ptr, slice};
 
@@ -185,19 +185,19 @@ fn address_of_text(state: State, text: &str) -> Result<usize, EngineError> {
     Ok(address.unwrap_or(0))
 }
 
-/// Compiles a text under a chunk name.
+/// Loads a whole script that was compiled.
 ///
 /// # Errors
-/// [`EngineError::Syntax`], or when the state has no memory left.
-pub(crate) fn compile(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Result<Tree, EngineError> {
+/// When the state has no memory left.
+pub(crate) fn load_tree(state: State, chunk: &[u8], anchor: i64) -> Result<Tree, EngineError> {
     let top = state.top();
-    let outcome = compile_on(state, text, chunk_name, anchor);
+    let outcome = load_on_top(state, chunk, anchor);
     state.cut_to(top);
     outcome
 }
 
-fn compile_on(state: State, text: &str, chunk_name: &CStr, anchor: i64) -> Result<Tree, EngineError> {
-    state.load(text, chunk_name)?;
+fn load_on_top(state: State, chunk: &[u8], anchor: i64) -> Result<Tree, EngineError> {
+    state.load_compiled(chunk)?;
     let closure = state.top();
     let (mut bodies, mut inside) = (Vec::new(), Vec::new());
     with_body(state, closure, |root| root.tree(&mut bodies, &mut inside));
@@ -222,16 +222,6 @@ impl Tree {
     /// Whether every body of this tree can stand where the one of the other does.
     pub(crate) fn fits(&self, other: &Self) -> bool {
         self.inside == other.inside && self.bodies().zip(other.bodies()).all(|(a, b)| a.fits(b))
-    }
-
-    /// The whole script as compiled code, as long as it does not [report](Self::report).
-    pub(crate) fn dump(&self, state: State) -> Vec<u8> {
-        let top = state.top();
-        state.push_slot(Slot::Bodies);
-        state.raw_get_index(-1, self.anchor);
-        let chunk = state.dump(-1);
-        state.cut_to(top);
-        chunk
     }
 
     /// Has what calls the constant `marker` call [`at_site`] instead, and puts jumps in.

@@ -118,6 +118,30 @@ impl State {
             let (start, length) = (text.as_ptr().cast(), text.len());
             ffi::luaL_loadbufferx(self.raw(), start, length, chunk_name.as_ptr(), c"t".as_ptr())
         };
+        self.loaded(status)
+    }
+
+    /// Loads compiled code, which this process has made of a text by the same library, as a function on top.
+    ///
+    /// # Errors
+    /// When it is damaged, or the state has no memory left.
+    pub(crate) fn load_compiled(self, chunk: &[u8]) -> Result<(), EngineError> {
+        if let Some(live) = self.live_instead() {
+            live.load_compiled(chunk)?;
+            live.move_to(self, 1);
+            return Ok(());
+        }
+        self.room(1);
+        // SAFETY: there is room; the buffer outlives the call; loading is protected by the library itself and does not raise.
+        // The code is as the library's own compiler made it.
+        let status = unsafe {
+            ffi::luaL_loadbufferx(self.raw(), chunk.as_ptr().cast(), chunk.len(), c"compiled".as_ptr(), c"b".as_ptr())
+        };
+        self.loaded(status)
+    }
+
+    /// What came of loading: the function stays on top, and an error is popped.
+    fn loaded(self, status: c_int) -> Result<(), EngineError> {
         if status == ffi::LUA_OK {
             return Ok(());
         }

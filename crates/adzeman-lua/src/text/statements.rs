@@ -34,17 +34,18 @@ pub(crate) fn call(marker: &str, filter: Option<&Filter>) -> String {
 /// The statements of a text, by the lines they begin on.
 #[derive(Debug, Default)]
 pub(crate) struct Statements {
-    /// For each line, where statements begin on it: the first of each function.
-    starts: BTreeMap<u32, Vec<Start>>,
+    /// Where statements begin on a line, by lines: the first of each function.
+    starts: Vec<Start>,
     /// The functions around what is looked at while the text is read, by their numbers, and how many there were.
-    functions: Vec<usize>,
-    last_function: usize,
+    functions: Vec<u32>,
+    last_function: u32,
 }
 
 #[derive(Debug)]
 struct Start {
-    function: usize,
-    byte: usize,
+    line: u32,
+    function: u32,
+    byte: u32,
     /// Whether a loop begins on the line, in this function.
     is_loop: bool,
 }
@@ -55,18 +56,37 @@ impl Statements {
         with_tree(text, |tree| {
             let mut statements = Self::default();
             statements.visit_ast(tree);
-            statements
+            statements.sorted()
         })
+    }
+
+    /// One start for each line and function.
+    fn sorted(mut self) -> Self {
+        self.starts.sort_unstable_by_key(|start| (start.line, start.function, start.byte));
+        self.starts.dedup_by(|start, first| {
+            let is_same = (start.line, start.function) == (first.line, first.function);
+            first.is_loop |= is_same && start.is_loop;
+            is_same
+        });
+        self.starts.shrink_to_fit();
+        self
+    }
+
+    /// Where statements begin on a line.
+    fn on(&self, line: Line) -> &[Start] {
+        let first = self.starts.partition_point(|start| start.line < line.get());
+        let count = self.starts[first..].partition_point(|start| start.line == line.get());
+        &self.starts[first..first + count]
     }
 
     /// Which of the lines can hold a call, and which cannot, and why.
     pub(crate) fn places(&self, lines: &LineSet) -> (LineSet, Vec<(Line, &'static str)>) {
         let (mut placed, mut refused) = (LineSet::default(), Vec::new());
         for line in lines.iter() {
-            match self.starts.get(&line.get()) {
-                Some(starts) if starts.iter().any(|start| start.is_loop) => refused.push((line, A_LOOP)),
-                Some(_) => placed.insert(line),
-                None => refused.push((line, IN_A_STATEMENT)),
+            match self.on(line) {
+                [] => refused.push((line, IN_A_STATEMENT)),
+                starts if starts.iter().any(|start| start.is_loop) => refused.push((line, A_LOOP)),
+                _ => placed.insert(line),
             }
         }
         (placed, refused)
@@ -83,8 +103,7 @@ impl Statements {
     ) -> String {
         let mut out = String::with_capacity(text.len());
         let mut from = 0;
-        let of_line =
-            |line: Line| self.starts.get(&line.get()).into_iter().flatten().map(move |start| (line, start.byte));
+        let of_line = |line: Line| self.on(line).iter().map(move |start| (line, start.byte as usize));
         let mut sites: Vec<(Line, usize)> = placed.iter().flat_map(of_line).collect();
         sites.sort_unstable_by_key(|(_, byte)| *byte);
         for (line, at) in sites {
@@ -99,12 +118,9 @@ impl Statements {
     fn add(&mut self, node: &impl full_moon::node::Node, is_loop: bool) {
         let Some(start) = node.start_position() else { return };
         let Ok(line) = u32::try_from(start.line()) else { return };
-        let (function, byte) = (self.functions.last().copied().unwrap_or(0), start.bytes());
-        let starts = self.starts.entry(line).or_default();
-        match starts.iter_mut().find(|held| held.function == function) {
-            Some(held) => (held.byte, held.is_loop) = (held.byte.min(byte), held.is_loop || is_loop),
-            None => starts.push(Start { function, byte, is_loop }),
-        }
+        let Ok(byte) = u32::try_from(start.bytes()) else { return };
+        let function = self.functions.last().copied().unwrap_or(0);
+        self.starts.push(Start { line, function, byte, is_loop });
     }
 }
 

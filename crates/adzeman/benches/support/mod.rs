@@ -79,6 +79,13 @@ pub(crate) fn mean(begun: SystemTime, group: &str, name: &str) -> Option<f64> {
     estimates["mean"]["point_estimate"].as_f64()
 }
 
+/// Bytes of memory that this process has, as the system says; 0 where it does not.
+#[allow(dead_code, reason = "not every benchmark asks")]
+pub(crate) fn resident() -> f64 {
+    let pages = fs::read_to_string("/proc/self/statm").ok();
+    pages.and_then(|text| text.split(' ').nth(1)?.parse::<f64>().ok()).map_or(0.0, |pages| pages * 4096.0)
+}
+
 /// Events of a host, as its own thread measures them.
 #[allow(dead_code, reason = "not every benchmark measures events")]
 #[derive(Default)]

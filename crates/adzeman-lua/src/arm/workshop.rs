@@ -1,0 +1,286 @@
+//! Making the bodies that report some lines of a source, away from the states: the text is read and compiled in a state of its
+//! own, on a thread of its own unless it is short, and the states load what came of it.
+
+use std::collections::{BTreeSet, VecDeque};
+use std::ffi::CString;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::thread;
+
+use adzeman_core::source::{Line, LineSet};
+
+use super::exchange::Filters;
+use super::known;
+use crate::dialect::chunk::prototypes;
+use crate::dialect::jumps::{Jump, jumps};
+use crate::ffi::apart::in_new_state;
+use crate::ffi::state::State;
+use crate::text::statements::{NOT_PARSED, Statements};
+
+pub(super) const OTHER_TREE: &str = "the text does not give the functions that run";
+const NOT_MADE: &str = "its bodies could not be made";
+
+/// Texts as they were read, and bodies as they were made, that are kept for those who want the same: contexts with the same
+/// script, and a breakpoint that is changed again and again.
+const MOST_KEPT: usize = 64;
+/// Bytes of texts of these.
+const MOST_KEPT_BYTES: usize = 16 * 1024 * 1024;
+
+/// What is to be made: bodies of a text that report some of its lines, behind filters where there are any.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Order {
+    pub(super) text: Arc<str>,
+    pub(super) chunk_name: CString,
+    pub(super) lines: LineSet,
+    pub(super) filters: Filters,
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub(super) struct Made {
+    /// The lines that the bodies report, and those that need the hook, and why.
+    pub(super) placed: LineSet,
+    pub(super) refused: Vec<(Line, &'static str)>,
+    /// The text compiled as it is.
+    pub(super) plain: Arc<Vec<u8>>,
+    /// The bodies that report; none where no line is placed.
+    pub(super) reporting: Option<Reporting>,
+}
+
+/// The text compiled with calls put in.
+#[derive(Debug)]
+pub(super) struct Reporting {
+    pub(super) chunk: Vec<u8>,
+    /// The constant that is called.
+    pub(super) marker: String,
+    /// The jumps that make the filters safe.
+    pub(super) jumps: Vec<Jump>,
+}
+
+pub(super) type Outcome = Result<Arc<Made>, &'static str>;
+
+/// A place for what came of an order.
+#[derive(Default)]
+struct Slot {
+    outcome: OnceLock<Outcome>,
+    /// What is set once it is there.
+    waiting: Mutex<Vec<Arc<AtomicBool>>>,
+    /// How many wait for it.
+    wanted: AtomicUsize,
+}
+
+/// An order that is being carried out; given up when it is dropped, unless others wait for the same.
+pub(super) struct Pending(Arc<Slot>);
+
+impl Drop for Pending {
+    fn drop(&mut self) {
+        self.0.wanted.fetch_sub(1, SeqCst);
+    }
+}
+
+impl Pending {
+    fn of(slot: Arc<Slot>) -> Self {
+        slot.wanted.fetch_add(1, SeqCst);
+        Self(slot)
+    }
+
+    /// What came of it, once it is done.
+    pub(super) fn outcome(&self) -> Option<Outcome> {
+        self.0.outcome.get().cloned()
+    }
+}
+
+/// Texts and bodies that are kept.
+#[derive(Default)]
+struct Shelf {
+    read: VecDeque<(Arc<str>, CString, Arc<Read>)>,
+    made: VecDeque<(Order, Arc<Slot>)>,
+    /// What the thread has not come to.
+    orders: VecDeque<(Order, Arc<Slot>)>,
+    has_thread: bool,
+}
+
+/// A text as it was read.
+struct Read {
+    statements: Statements,
+    plain: Arc<Vec<u8>>,
+}
+
+fn shelf() -> MutexGuard<'static, Shelf> {
+    static SHELF: OnceLock<Mutex<Shelf>> = OnceLock::new();
+    SHELF.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Leaves out the oldest until what is kept is within its bounds.
+fn keep_newest<T>(kept: &mut VecDeque<T>, bytes: impl Fn(&T) -> usize) {
+    let mut held: usize = kept.iter().map(&bytes).sum();
+    while kept.len() > MOST_KEPT || held > MOST_KEPT_BYTES && kept.len() > 1 {
+        held -= kept.pop_front().as_ref().map_or(0, &bytes);
+    }
+}
+
+/// Carries out an order at once if `at_once`, or if the same was carried out already; otherwise on another thread, which sets
+/// `waits` when it is done.
+pub(super) fn order(order: Order, at_once: bool, waits: &Arc<AtomicBool>) -> Pending {
+    let mut held = shelf();
+    let known = held.made.iter().find(|(known, _)| *known == order).map(|(_, slot)| slot.clone());
+    if let Some(slot) = known {
+        if slot.outcome.get().is_none() {
+            lock(&slot.waiting).push(waits.clone());
+        }
+        return Pending::of(slot);
+    }
+    let slot = Arc::new(Slot::default());
+    let pending = Pending::of(slot.clone());
+    held.made.push_back((order.clone(), slot.clone()));
+    keep_newest(&mut held.made, |(order, _)| order.text.len());
+    if at_once {
+        drop(held);
+        carry_out(&order, &slot);
+        return pending;
+    }
+    lock(&slot.waiting).push(waits.clone());
+    held.orders.push_back((order, slot));
+    if !held.has_thread {
+        let started = thread::Builder::new().name("adzeman-bodies".to_owned()).spawn(carry_out_all);
+        held.has_thread = started.is_ok();
+        if let Err(error) = started {
+            tracing::warn!(%error, "bodies are made on the script's own thread");
+            let orders = std::mem::take(&mut held.orders);
+            drop(held);
+            orders.iter().for_each(|(order, slot)| carry_out(order, slot));
+        }
+    }
+    pending
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The thread's work, until nothing is left.
+fn carry_out_all() {
+    loop {
+        let mut held = shelf();
+        let Some((order, slot)) = held.orders.pop_front() else {
+            held.has_thread = false;
+            return;
+        };
+        let is_wanted = slot.wanted.load(SeqCst) > 0;
+        if !is_wanted {
+            held.made.retain(|(_, kept)| !Arc::ptr_eq(kept, &slot));
+        }
+        drop(held);
+        if is_wanted {
+            carry_out(&order, &slot);
+        }
+    }
+}
+
+fn carry_out(order: &Order, slot: &Slot) {
+    let outcome = catch_unwind(AssertUnwindSafe(|| make(order).map(Arc::new))).unwrap_or(Err(NOT_MADE));
+    // It is given once.
+    let _ = slot.outcome.set(outcome);
+    lock(&slot.waiting).drain(..).for_each(|waits| waits.store(true, SeqCst));
+}
+
+fn make(order: &Order) -> Result<Made, &'static str> {
+    in_new_state(|state| {
+        let read = read(state, order)?;
+        let (placed, refused) = read.statements.places(&order.lines);
+        let making = Making { state, order, statements: &read.statements, placed: &placed };
+        let reporting = if placed.is_empty() { None } else { Some(making.reporting(&read.plain)?) };
+        Ok(Made { placed, refused, plain: read.plain.clone(), reporting })
+    })
+    .unwrap_or(Err(NOT_MADE))
+}
+
+/// A text and what it compiles to as it is.
+fn read(state: State, order: &Order) -> Result<Arc<Read>, &'static str> {
+    let is_same = |(text, name, _): &&(Arc<str>, CString, Arc<Read>)| *text == order.text && *name == order.chunk_name;
+    if let Some((.., read)) = shelf().read.iter().find(is_same) {
+        return Ok(read.clone());
+    }
+    let statements = Statements::of(&order.text).ok_or(NOT_PARSED)?;
+    let plain = Arc::new(compile(state, &order.text, order).ok_or(NOT_PARSED)?);
+    let read = Arc::new(Read { statements, plain });
+    let mut held = shelf();
+    held.read.push_back((order.text.clone(), order.chunk_name.clone(), read.clone()));
+    keep_newest(&mut held.read, |(text, ..)| text.len());
+    Ok(read)
+}
+
+/// A text under the name of the one that is ordered, compiled; `None` when it does not compile.
+fn compile(state: State, text: &str, order: &Order) -> Option<Vec<u8>> {
+    state.load(text, &order.chunk_name).ok()?;
+    let chunk = state.dump(-1);
+    state.pop(1);
+    Some(chunk)
+}
+
+struct Making<'a> {
+    state: State,
+    order: &'a Order,
+    statements: &'a Statements,
+    placed: &'a LineSet,
+}
+
+impl Making<'_> {
+    /// Bodies that report on their lines, behind those of the filters that do.
+    fn reporting(&self, plain: &[u8]) -> Result<Reporting, &'static str> {
+        let marker = unused_marker(&self.order.text, &self.order.filters);
+        let calls = self.compile(&marker, &Filters::new()).filter(|calls| fits(calls, plain)).ok_or(OTHER_TREE)?;
+        let (chunk, jumps) = self.filtered(&calls, plain, &marker).unwrap_or((calls, Vec::new()));
+        Ok(Reporting { chunk, marker, jumps })
+    }
+
+    fn compile(&self, marker: &str, filters: &Filters) -> Option<Vec<u8>> {
+        let text = self.statements.with_calls(&self.order.text, self.placed, marker, filters);
+        compile(self.state, &text, self.order)
+    }
+
+    /// The same with those of the filters that do, and the jumps that make them safe; `None` when none of them does.
+    fn filtered(&self, calls: &[u8], plain: &[u8], marker: &str) -> Option<(Vec<u8>, Vec<Jump>)> {
+        let mut left: Filters = self.order.filters.clone();
+        left.retain(|line, _| self.placed.contains(*line));
+        if left.is_empty() || !known::are_known() {
+            return None;
+        }
+        let with_calls = prototypes(calls)?;
+        loop {
+            let chunk = self.compile(marker, &left)?;
+            let found = prototypes(&chunk).map(|filtered| jumps(&with_calls, &filtered, marker));
+            let refused = match found {
+                Some(Ok(jumps)) if fits(&chunk, plain) => return Some((chunk, jumps)),
+                Some(Err(refused)) => refused,
+                _ => BTreeSet::new(),
+            };
+            let mut is_changed = false;
+            left.retain(|line, filter| {
+                let is_refused = refused.contains(line);
+                is_changed |= is_refused;
+                !is_refused || filter.weaken()
+            });
+            if left.is_empty() || !is_changed {
+                return None;
+            }
+        }
+    }
+}
+
+/// Whether each function of one chunk can stand where that of another one does.
+fn fits(chunk: &[u8], other: &[u8]) -> bool {
+    let shapes = |chunk: &[u8]| {
+        let found = prototypes(chunk)?;
+        Some(found.iter().map(|held| (held.first, held.last, held.captured.len(), held.inside)).collect::<Vec<_>>())
+    };
+    shapes(chunk).zip(shapes(other)).is_some_and(|(one, other)| one == other)
+}
+
+/// A text that neither the script nor a filter holds, short enough to be the same object wherever it is.
+fn unused_marker(text: &str, filters: &Filters) -> String {
+    let is_used = |marker: &str| text.contains(marker) || filters.values().any(|filter| filter.text().contains(marker));
+    let mut candidates = (0..).map(|number| format!("line reached {number}"));
+    candidates.find(|marker| !is_used(marker)).unwrap_or_default()
+}

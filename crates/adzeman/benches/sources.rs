@@ -1,0 +1,106 @@
+//! What many sources, and very long ones, cost the host: `cargo bench -p adzeman --bench sources`. Prints the time of all events,
+//! and of the longest one, while a client sets a breakpoint in each of a number of sources, and one in a source of 100,000 lines;
+//! and what each source takes of memory.
+
+mod support;
+
+use std::fmt::Write as _;
+use std::sync::{Arc, mpsc};
+use std::thread;
+use std::time::Instant;
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
+use mlua::{Function, Lua};
+use serde_json::json;
+
+use support::{Client, Meter};
+
+/// Events that are measured behind each part.
+const EVENTS: u64 = 500;
+
+/// A source of so many functions, of ten lines each, all of which a table holds.
+fn text(functions: usize) -> String {
+    let mut text = "local all = {}\n".to_owned();
+    for number in 1..=functions {
+        let body = "  local s = n\n  if s < 0 then\n    s = 1\n  end\n  s = s + 1\n  s = s * 3\n  s = s % 65537\n  return s\nend";
+        let _ = writeln!(text, "all[{number}] = function(n)\n{body}");
+    }
+    text.push_str("kept[#kept + 1] = all\nreturn all\n");
+    text
+}
+
+fn main() {
+    for sources in [100, 1_000] {
+        println!("\n{sources} sources of 51 lines");
+        measure(sources, 5, |client| {
+            for number in 0..sources {
+                let source = json!({"path": format!("s{number}.lua")});
+                client.request("setBreakpoints", json!({"source": source, "breakpoints": [{"line": 4, "condition": "s < -1"}]}));
+            }
+        });
+    }
+    println!("\none source of 100,000 lines");
+    measure(1, 10_000, |client| {
+        let lines = json!([{"line": 50_004, "condition": "s < -1"}]);
+        client.request("setBreakpoints", json!({"source": {"path": "s0.lua"}, "breakpoints": lines}));
+    });
+}
+
+fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeReader, PipeWriter>)) {
+    let host = Host::builder("many").event(EventKind::new("tick")).start(Listen::Off).expect("a host");
+    let meter = Arc::new(Meter::default());
+    let (ready, is_ready) = mpsc::channel();
+    let running = thread::spawn({
+        let (host, meter) = (host.clone(), meter.clone());
+        move || run(&host, &meter, &vec![text(functions); sources], &ready)
+    });
+    is_ready.recv().expect("the host starts");
+    let (reader, writer) = host.connect().expect("a session");
+    let mut client = None;
+    meter.part("attaches", EVENTS, || {
+        let mut held = Client::attach(reader, writer, "");
+        held.request("configurationDone", json!({}));
+        client = Some(held);
+    });
+    let mut client = client.expect("attached");
+    let before = support::resident();
+    meter.part("sets breakpoints", EVENTS, || set(&mut client));
+    // What is made elsewhere takes its time.
+    meter.part("until they are armed", EVENTS, || {
+        while client.request("adzeman/breakpoints", json!({}))["breakpoints"].to_string().contains("being armed") {
+            thread::sleep(std::time::Duration::from_millis(5));
+        }
+    });
+    meter.part("armed", EVENTS, || ());
+    println!("{:.1} KB a source", (support::resident() - before) / 1024.0 / sources as f64);
+    meter.part("leaves", EVENTS, || {
+        client.request("disconnect", json!({}));
+    });
+    meter.end();
+    running.join().expect("it ends");
+}
+
+fn run(host: &Host, meter: &Meter, texts: &[String], ready: &mpsc::Sender<()>) {
+    let lua = Lua::new();
+    let context = LuaContext::attach(host, &lua, "main").expect("a context");
+    lua.globals().set("kept", lua.create_table().expect("a table")).expect("set");
+    for (number, text) in texts.iter().enumerate() {
+        let begun = Instant::now();
+        context.load(&format!("s{number}.lua"), text).and_then(|body| body.call::<mlua::Table>(())).expect("it runs");
+        if texts.len() == 1 {
+            println!("loaded in {:?}", begun.elapsed());
+        }
+    }
+    let run: Function = lua
+        .load("local n = 0\nreturn function() n = n + 1\n local all = kept[n % #kept + 1]\n return all[n % #all + 1](n) end")
+        .eval()
+        .expect("a function");
+    ready.send(()).expect("somebody waits");
+    while !meter.is_over() {
+        let begun = Instant::now();
+        let _ = host.emit(Event::of("tick"), || run.call::<u64>(()));
+        meter.take(begun.elapsed());
+        thread::sleep(std::time::Duration::from_micros(100));
+    }
+    host.poll();
+}
