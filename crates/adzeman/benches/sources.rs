@@ -35,7 +35,10 @@ fn main() {
         measure(sources, 5, |client| {
             for number in 0..sources {
                 let source = json!({"path": format!("s{number}.lua")});
-                client.request("setBreakpoints", json!({"source": source, "breakpoints": [{"line": 4, "condition": "s < -1"}]}));
+                client.request(
+                    "setBreakpoints",
+                    json!({"source": source, "breakpoints": [{"line": 4, "condition": "s < -1"}]}),
+                );
             }
         });
     }

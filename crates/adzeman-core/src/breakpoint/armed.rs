@@ -52,6 +52,15 @@ impl Armed {
         self
     }
 
+    /// The same, sharing with the one before it what is wanted as it was.
+    #[must_use]
+    pub fn sharing(mut self, before: &Self) -> Self {
+        if let Some(wanted) = Arc::into_inner(std::mem::take(&mut self.wanted)) {
+            self.wanted = Arc::new(wanted.sharing(&before.wanted));
+        }
+        self
+    }
+
     /// Where a line comes from that a script was compiled to; `None` for one of a script that was not compiled.
     #[must_use]
     pub fn origin(&self, place: SourceLine) -> Option<Option<SourceLine>> {

@@ -16,6 +16,9 @@ use crate::text::filters::Filter;
 /// Safe points between two looks for functions that have returned, at most.
 const MOST_PASSED_BY: u32 = 4096;
 
+/// Looks for which sources wait for others at most.
+const MOST_HELD_UP: u32 = 8;
+
 /// Conditions whose filters are kept.
 const MOST_FILTERS: usize = 4096;
 
@@ -66,6 +69,10 @@ pub(super) struct Exchanges {
     last_anchor: i64,
     /// Sources whose bodies are being made, and what they report.
     pub(super) pending: HashMap<SourceId, (Asked, Pending)>,
+    /// Sources that may need the hook now and did not before, or the other way round.
+    pub(super) touched: HashSet<SourceId>,
+    /// For how many looks sources have waited for others, whose bodies are being made.
+    held_up: u32,
     /// Sources whose functions have to be gone through, and those whose functions are being gone through.
     pub(super) waiting: HashSet<SourceId>,
     pub(super) under_way: HashSet<SourceId>,
@@ -81,6 +88,19 @@ pub(super) struct Exchanges {
 }
 
 impl Exchanges {
+    /// The sources whose functions are to be gone through now. While bodies of others are being made, those are waited for, for a
+    /// while: everything is gone through for all at once.
+    pub(super) fn begin_settling(&mut self) -> HashSet<SourceId> {
+        if !self.pending.is_empty() && !self.waiting.is_empty() && self.held_up < MOST_HELD_UP {
+            self.held_up += 1;
+            return HashSet::new();
+        }
+        self.held_up = 0;
+        let wanted = std::mem::take(&mut self.waiting);
+        self.under_way.clone_from(&wanted);
+        wanted
+    }
+
     /// The exchange that a body is of, if it is one that reports.
     pub(super) fn reporting(&self, definition: &Definition) -> Option<&Exchange> {
         let held = self.positions.get(&definition.prototype)?;
@@ -105,6 +125,7 @@ impl Exchanges {
 
     /// Functions of this source may have to get another body.
     pub(super) fn unsettle(&mut self, source: SourceId) {
+        self.touched.insert(source);
         self.waiting.insert(source);
         (self.passed_by, self.pass_by) = (0, 1);
     }
@@ -154,6 +175,7 @@ impl Exchanges {
     pub(super) fn end_settling(&mut self, settling: Settling, is_whole: bool, state: State) {
         self.under_way.clear();
         for source in settling.wanted {
+            self.touched.insert(source);
             self.strangers.remove(&source);
             if !is_whole || settling.strangers.contains(&source) {
                 self.strangers.insert(source);
@@ -196,12 +218,14 @@ impl Exchanges {
     /// Bodies of a source are being made: until they are there, those that functions have do not report.
     pub(super) fn await_bodies(&mut self, source: SourceId, asked: Asked, pending: Pending) {
         self.pending.insert(source, (asked, pending));
+        self.touched.insert(source);
         self.retire(source);
     }
 
     /// Takes what a source's functions get from now on.
     pub(super) fn change(&mut self, source: SourceId, made: Option<Tree>, lines: LineSet, asked: Asked) {
         self.pending.remove(&source);
+        self.touched.insert(source);
         self.retire(source);
         if let Some(tree) = &made {
             self.enter(source, tree);

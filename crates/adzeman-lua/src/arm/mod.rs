@@ -9,6 +9,7 @@ mod workshop;
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::WantedLines;
@@ -38,12 +39,6 @@ const TOO_LARGE: &str = "the state is too large to be walked whole";
 const MADE_AT_ONCE_FOR: Duration = Duration::from_micros(500);
 const MADE_AT_ONCE_BYTES: usize = 4096;
 
-/// What is to be armed of a source.
-struct Wanted {
-    source: SourceId,
-    asked: Asked,
-}
-
 /// The lines of one state, as they are armed.
 pub(crate) struct Arms {
     main: State,
@@ -52,6 +47,10 @@ pub(crate) struct Arms {
     supervisor: Shared<dyn Supervisor>,
     exchanges: RefCell<Exchanges>,
     search: Search,
+    /// What is wanted.
+    wanted: RefCell<Arc<WantedLines>>,
+    /// The sources with lines that need the hook.
+    hooked: RefCell<HashSet<SourceId>>,
     /// What was told last of a source's lines.
     told: RefCell<HashMap<SourceId, Option<&'static str>>>,
 }
@@ -65,6 +64,8 @@ impl Arms {
             supervisor,
             exchanges: RefCell::default(),
             search: Search::default(),
+            wanted: RefCell::default(),
+            hooked: RefCell::default(),
             told: RefCell::default(),
         }
     }
@@ -106,43 +107,26 @@ impl Arms {
         self.search.want_threads(sources);
     }
 
-    /// The sources of this state among those wanted: what it never loaded is another state's business.
-    fn own<'a>(&self, wanted: &'a WantedLines) -> impl Iterator<Item = (SourceId, &'a LineSet)> {
-        wanted.sources().filter(|(source, _)| self.scripts.has_text(*source))
-    }
-
     /// Whether any line is left for the hook.
     pub(crate) fn needs_hook(&self, wanted: &WantedLines) -> bool {
-        let exchanges = self.exchanges.borrow();
-        self.own(wanted).any(|(source, lines)| !lines.is_empty() && !exchanges.covers(source, lines))
+        self.tell_progress(wanted);
+        !self.hooked.borrow().is_empty()
     }
 
-    /// Makes the bodies by which the lines of all sources are armed, as far as that can be; functions get them as they are
-    /// [found](Self::advance).
-    pub(crate) fn exchange_bodies(&self, wanted: &WantedLines) {
-        let known = self.own(wanted);
-        let mut all: Vec<Wanted> = known
-            .map(|(source, lines)| {
-                let filters = self.exchanges.borrow_mut().filters(wanted, source, lines);
-                Wanted { source, asked: Asked { lines: lines.clone(), filters } }
-            })
-            .collect();
-        if !layout::is_known() {
-            all.iter().for_each(|wanted| self.tell_hooked(wanted.source, &wanted.asked.lines, NOT_KNOWN));
-            return;
-        }
-        let named: HashSet<SourceId> = all.iter().map(|wanted| wanted.source).collect();
-        let idle: Vec<SourceId> = {
-            let exchanges = self.exchanges.borrow();
-            let held = exchanges.sources.keys().chain(exchanges.pending.keys());
-            held.filter(|source| !named.contains(source)).copied().collect()
-        };
-        all.extend(idle.into_iter().map(|source| Wanted { source, asked: Asked::default() }));
-        all.sort_unstable_by_key(|wanted| wanted.source);
+    /// Makes the bodies by which lines are armed, of all sources in which others are wanted than the last time, as far as that
+    /// can be; functions get them as they are [found](Self::advance).
+    pub(crate) fn exchange_bodies(&self, wanted: &Arc<WantedLines>) {
+        let before = self.wanted.replace(wanted.clone());
         let until = Instant::now() + MADE_AT_ONCE_FOR;
-        for wanted in all {
-            self.exchange_source(wanted, until);
+        for source in wanted.changed_from(&before) {
+            self.exchange_source(source, wanted, until);
         }
+    }
+
+    /// The same for a source that may be new to this state.
+    pub(crate) fn exchange_again(&self, source: SourceId) {
+        let wanted = self.wanted.borrow().clone();
+        self.exchange_source(source, &wanted, Instant::now() + MADE_AT_ONCE_FOR);
     }
 
     /// The functions of a source have just been compiled, once more or for the first time.
@@ -153,17 +137,30 @@ impl Arms {
         }
     }
 
-    /// Tells of lines whose functions are still being looked for, and of those whose functions have been found.
+    /// Finds out which sources need the hook, of those for which that may have changed. Tells of lines whose functions are still
+    /// being looked for, and of those whose functions have been found.
     pub(crate) fn tell_progress(&self, wanted: &WantedLines) {
-        for (source, lines) in self.own(wanted) {
-            let why = {
+        let touched = std::mem::take(&mut self.exchanges.borrow_mut().touched);
+        for source in touched {
+            let Some(lines) = wanted.of_source(source) else {
+                self.hooked.borrow_mut().remove(&source);
+                self.told.borrow_mut().remove(&source);
+                continue;
+            };
+            let (is_covered, why) = {
                 let exchanges = self.exchanges.borrow();
-                match exchanges.sources.get(&source) {
-                    None => continue,
+                let why = match exchanges.sources.get(&source) {
+                    None => None,
                     Some(_) if !exchanges.is_gone_through(source) => Some(ARMING),
                     Some(_) if exchanges.strangers.contains(&source) => Some(STRANGE),
                     Some(_) => None,
-                }
+                };
+                (exchanges.covers(source, lines), why)
+            };
+            if is_covered {
+                self.hooked.borrow_mut().remove(&source)
+            } else {
+                self.hooked.borrow_mut().insert(source)
             };
             let held = self.told.borrow_mut().insert(source, why);
             if held.flatten() == why {
@@ -193,15 +190,25 @@ impl Arms {
     }
 
     /// Has the bodies of a source made, if others are asked for than the last time: at once as long as there is time, and the
-    /// text is short.
-    fn exchange_source(&self, wanted: Wanted, until: Instant) {
-        let Wanted { source, asked } = wanted;
-        if self.exchanges.borrow().asked(source) == Some(&asked) {
+    /// text is short. What this state never loaded is another state's business.
+    fn exchange_source(&self, source: SourceId, wanted: &WantedLines, until: Instant) {
+        if !self.scripts.has_text(source) {
+            return;
+        }
+        let lines = wanted.of_source(source).cloned().unwrap_or_default();
+        let mut exchanges = self.exchanges.borrow_mut();
+        exchanges.touched.insert(source);
+        if !layout::is_known() {
+            return self.tell_hooked(source, &lines, NOT_KNOWN);
+        }
+        let filters = exchanges.filters(wanted, source, &lines);
+        let asked = Asked { lines, filters };
+        if exchanges.asked(source) == Some(&asked) {
             return;
         }
         self.told.borrow_mut().remove(&source);
         if asked.lines.is_empty() {
-            return self.exchanges.borrow_mut().change(source, None, LineSet::default(), asked);
+            return exchanges.change(source, None, LineSet::default(), asked);
         }
         let Some((text, chunk_name)) = self.scripts.text_of(source) else {
             return self.tell_hooked(source, &asked.lines, NOT_PARSED);
@@ -211,7 +218,8 @@ impl Arms {
         let Asked { lines, filters } = asked.clone();
         let pending = order(Order { text, chunk_name, lines, filters }, at_once, &self.supervisor.attention());
         let outcome = pending.outcome();
-        self.exchanges.borrow_mut().await_bodies(source, asked, pending);
+        exchanges.await_bodies(source, asked, pending);
+        drop(exchanges);
         if let Some(outcome) = outcome {
             self.take(source, outcome);
         }
@@ -242,12 +250,7 @@ impl Arms {
 
     /// What is to be gone through once more, if anything is.
     fn begin_settling(&self) -> Option<Settling> {
-        let wanted = {
-            let mut exchanges = self.exchanges.borrow_mut();
-            let wanted = std::mem::take(&mut exchanges.waiting);
-            exchanges.under_way.clone_from(&wanted);
-            wanted
-        };
+        let wanted = self.exchanges.borrow_mut().begin_settling();
         (!wanted.is_empty()).then(|| self.settling(wanted))
     }
 
@@ -281,7 +284,7 @@ impl Arms {
 
     /// Gives every function its plain body back, as far as it is on no stack.
     pub(crate) fn undo(&self) {
-        self.exchange_bodies(&WantedLines::default());
+        self.exchange_bodies(&Arc::default());
         let far = Instant::now() + Duration::from_secs(3600);
         while self.is_looking() {
             self.advance(far);

@@ -91,9 +91,9 @@ impl Settling {
         state.pop(1);
         let Some(source) = self.names.get(&chunk_name) else { return Placed::Elsewhere };
         let Some(held) = exchanges.sources.get(source) else { return Placed::Elsewhere };
-        let mut same = held.plain.bodies().enumerate().filter(|(_, plain)| plain.is_same(body));
+        let mut same = held.plain.same_as(body);
         match (same.next(), same.next()) {
-            (Some((position, _)), None) => Placed::At(*source, position),
+            (Some(position), None) => Placed::At(*source, position),
             _ => Placed::Stranger(*source),
         }
     }

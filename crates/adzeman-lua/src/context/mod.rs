@@ -262,9 +262,10 @@ impl Context {
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
     fn arm_anew(&self, source: SourceId) {
         self.watch.forget_gate();
-        let is_armed = self.need.borrow().lines.sources().any(|(armed, _)| armed == source);
+        let is_armed = self.need.borrow().lines.of_source(source).is_some();
         if is_armed {
             self.arms.is_compiled(source);
+            self.arms.exchange_again(source);
             self.arm_again();
         }
     }

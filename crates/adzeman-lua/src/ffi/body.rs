@@ -39,6 +39,8 @@ pub(crate) struct Tree {
     bodies: Vec<usize>,
     /// For each, the positions of those defined directly inside it.
     inside: Vec<Vec<usize>>,
+    /// Their positions by the lines of their definitions, in order.
+    by_lines: Vec<((usize, usize), usize)>,
     /// Address of the function that keeps it alive, which must keep its body itself.
     pub(crate) root: usize,
     anchor: i64,
@@ -201,17 +203,30 @@ fn load_on_top(state: State, chunk: &[u8], anchor: i64) -> Result<Tree, EngineEr
     let closure = state.top();
     let (mut bodies, mut inside) = (Vec::new(), Vec::new());
     with_body(state, closure, |root| root.tree(&mut bodies, &mut inside));
+    let lines = |address: &usize| Body(*address, PhantomData).lines();
+    let mut by_lines: Vec<_> = bodies.iter().map(lines).zip(0..).collect();
+    by_lines.sort_unstable();
     state.push_slot(Slot::Bodies);
     state.push_integer(anchor);
     state.push_copy(closure);
     state.raw_set(-3)?;
-    Ok(Tree { bodies, inside, root: state.address_at(closure), anchor })
+    Ok(Tree { bodies, inside, by_lines, root: state.address_at(closure), anchor })
 }
 
 impl Tree {
     /// Its bodies, outer ones first.
     pub(crate) fn bodies(&self) -> impl Iterator<Item = Body<'_>> {
         self.bodies.iter().map(|address| Body(*address, PhantomData))
+    }
+
+    /// The positions of bodies that are the [same](Body::is_same) as one of another tree.
+    pub(crate) fn same_as(&self, other: Body<'_>) -> impl Iterator<Item = usize> {
+        let lines = other.lines();
+        let first = self.by_lines.partition_point(|(held, _)| *held < lines);
+        let candidates = self.by_lines[first..].iter().take_while(move |(held, _)| *held == lines);
+        candidates
+            .map(|(_, position)| *position)
+            .filter(move |at| self.body(*at).is_some_and(|body| body.is_same(other)))
     }
 
     /// The body of this position.

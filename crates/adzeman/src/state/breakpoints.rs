@@ -106,6 +106,7 @@ impl Breakpoints {
             let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
             Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
                 .with_maps(book.look().maps().clone())
+                .sharing(&self.armed())
         };
         *lock(&self.armed) = Arc::new(armed);
         let before = std::mem::replace(&mut *last, resolved.clone());
