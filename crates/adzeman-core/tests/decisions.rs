@@ -2,7 +2,6 @@
 #![cfg(not(feature = "send"))]
 
 use std::cell::RefCell;
-use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -100,7 +99,7 @@ fn resolve(engine: &TestEngine, specs: Vec<BreakpointSpec>) -> Vec<Resolved> {
 fn run_with(specs: Vec<BreakpointSpec>, expects: bool, at_stop: impl FnMut(&mut dyn Engine) + 'static) -> Rc<Watch> {
     let engine = TestEngine::new("program", PROGRAM);
     let mut decider = Decider::default();
-    decider.arm(Arc::new(Armed::new(&resolve(&engine, specs), HashSet::new())));
+    decider.arm(Arc::new(Armed::new(&resolve(&engine, specs), Arc::default())));
     decider.expect_handler(expects);
     let watch = Rc::new(Watch {
         decider: RefCell::new(decider),
@@ -119,7 +118,7 @@ fn run_with(specs: Vec<BreakpointSpec>, expects: bool, at_stop: impl FnMut(&mut 
 /// Runs a random program with breakpoints.
 fn run_on(engine: &TestEngine, specs: Vec<BreakpointSpec>) -> Rc<Watch> {
     let mut decider = Decider::default();
-    decider.arm(Arc::new(Armed::new(&resolve(engine, specs), HashSet::new())));
+    decider.arm(Arc::new(Armed::new(&resolve(engine, specs), Arc::default())));
     let watch = Rc::new(Watch {
         decider: RefCell::new(decider),
         subject: None,

@@ -31,7 +31,7 @@ impl Sited {
 /// share it without a lock.
 #[derive(Debug, Default)]
 pub struct Armed {
-    maps: HashMap<SourceId, Arc<Mapped>>,
+    maps: Arc<HashMap<SourceId, Arc<Mapped>>>,
     lines: HashMap<SourceLine, Vec<Sited>>,
     wanted: Arc<WantedLines>,
     events: HashMap<String, Vec<Sited>>,
@@ -39,7 +39,7 @@ pub struct Armed {
     errors: Vec<Sited>,
     host_changes: Vec<Sited>,
     script_changes: Vec<Sited>,
-    library: HashSet<SourceId>,
+    library: Arc<HashSet<SourceId>>,
     awaits_sources: bool,
     ending: Vec<Sited>,
 }
@@ -47,7 +47,7 @@ pub struct Armed {
 impl Armed {
     /// The same, with the maps of compiled sources: a step is one of what they were written as then.
     #[must_use]
-    pub fn with_maps(mut self, maps: HashMap<SourceId, Arc<Mapped>>) -> Self {
+    pub fn with_maps(mut self, maps: Arc<HashMap<SourceId, Arc<Mapped>>>) -> Self {
         self.maps = maps;
         self
     }
@@ -69,7 +69,7 @@ impl Armed {
 
     /// Sorts the bound ones by place. `library` holds sources that steps pass over.
     #[must_use]
-    pub fn new(resolved: &[Resolved], library: HashSet<SourceId>) -> Self {
+    pub fn new(resolved: &[Resolved], library: Arc<HashSet<SourceId>>) -> Self {
         let mut armed = Self { library, ..Self::default() };
         let enabled = resolved.iter().filter(|held| held.breakpoint.spec.enabled);
         for Resolved { breakpoint, status } in enabled {

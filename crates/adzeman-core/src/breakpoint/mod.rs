@@ -18,7 +18,7 @@ use crate::source::{Line, SourceLine};
 pub use action::{Action, MOST_PIECES, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
-pub use store::{Binding, BreakpointStore, FindUses, Moved, Resolved, Status};
+pub use store::{Binding, BreakpointStore, FindUses, Moved, Rebound, Resolved, Status};
 pub use wanted::WantedLines;
 
 /// Number of a breakpoint, counted from 1 and never used twice within a host.

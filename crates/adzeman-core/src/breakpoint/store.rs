@@ -65,6 +65,17 @@ struct FirstBound {
     text: String,
 }
 
+/// Which breakpoints may bind otherwise than the last time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rebound {
+    /// Any.
+    All,
+    /// Those that are new.
+    New,
+    /// Those that are new, and those that a source concerns which is new.
+    By(SourceId),
+}
+
 /// All breakpoints of a host, of all owners.
 #[derive(Debug, Default)]
 pub struct BreakpointStore {
@@ -72,6 +83,8 @@ pub struct BreakpointStore {
     first_bound: HashMap<(BreakpointId, String), FirstBound>,
     /// Uses found before, by source and name.
     uses: HashMap<(SourceId, String), Vec<NameUse>>,
+    /// How each bound the last time.
+    bound: HashMap<BreakpointId, Status>,
     last_id: u64,
 }
 
@@ -136,6 +149,7 @@ impl BreakpointStore {
 
     fn forget_bindings(&mut self) {
         self.first_bound.retain(|(id, _), _| self.all.contains_key(id));
+        self.bound.retain(|id, _| self.all.contains_key(id));
     }
 
     /// The breakpoint with this number.
@@ -144,37 +158,89 @@ impl BreakpointStore {
         self.all.get(&id)
     }
 
-    /// Whether some breakpoint may bind otherwise on account of a source of this name that was not known.
+    /// Whether some breakpoint may bind otherwise on account of a source that is new.
     #[must_use]
-    pub fn may_bind_in(&self, name: &str) -> bool {
-        self.all.values().any(|held| match &held.spec.site {
-            Site::Line { path, .. } => tail_agreement(name, path).is_some(),
-            Site::Function { .. } => true,
-            Site::Change { how, .. } => matches!(how, ChangeKind::Written | ChangeKind::Read),
-            Site::Event { .. } | Site::Time { .. } | Site::Error { .. } => false,
-        })
+    pub fn is_concerned(&self, sources: &Sources, new: SourceId) -> bool {
+        self.all.values().any(|held| self.concerns(sources, new, held))
+    }
+
+    fn concerns(&self, sources: &Sources, new: SourceId, breakpoint: &Breakpoint) -> bool {
+        let Some(source) = sources.get(new) else { return false };
+        let is_named = |path: &str| {
+            let mut names = std::iter::once(source.facts.name.as_str()).chain(sources.originals(new));
+            names.any(|name| tail_agreement(name, path).is_some())
+        };
+        match &breakpoint.spec.site {
+            Site::Line { path, .. } => is_named(path),
+            Site::Function { name } => {
+                let defines = source.facts.functions.iter().any(|held| is_called(held, name, &source.facts.language));
+                let is_in_it = name.match_indices(':').any(|(at, _)| is_named(&name[..at]));
+                defines || is_in_it || self.is_replaced(sources, source, breakpoint.id)
+            }
+            Site::Change { target: Tracked::Script { shown, .. }, how: ChangeKind::Written | ChangeKind::Read } => {
+                let text = source.facts.text.as_deref();
+                text.is_some_and(|text| text.contains(last_name(shown)))
+                    || self.is_replaced(sources, source, breakpoint.id)
+            }
+            Site::Change { .. } | Site::Event { .. } | Site::Time { .. } | Site::Error { .. } => false,
+        }
+    }
+
+    /// Whether a breakpoint is bound to an earlier source of the same name.
+    fn is_replaced(&self, sources: &Sources, source: &Source, id: BreakpointId) -> bool {
+        let bindings = self.bound.get(&id).map_or(&[][..], Status::bindings);
+        let mut held = bindings.iter().filter_map(|binding| sources.get(binding.place.source));
+        held.any(|held| held.facts.name == source.facts.name)
     }
 
     /// Binds every breakpoint to the sources and event kinds that are known now. A line breakpoint is found again by its
     /// text in a source that was loaded anew. `find_uses` finds where a script's text uses a name.
     #[must_use]
     pub fn resolve(&mut self, sources: &Sources, kinds: &[String], find_uses: &FindUses<'_>) -> Vec<Resolved> {
+        self.resolve_anew(Rebound::All, sources, kinds, find_uses)
+    }
+
+    /// The same, of which only some may bind otherwise than the last time.
+    #[must_use]
+    pub fn resolve_anew(
+        &mut self,
+        which: Rebound,
+        sources: &Sources,
+        kinds: &[String],
+        find_uses: &FindUses<'_>,
+    ) -> Vec<Resolved> {
+        let is_same = |held: &Breakpoint| match which {
+            Rebound::All => false,
+            Rebound::New => true,
+            Rebound::By(source) => !self.concerns(sources, source, held),
+        };
+        let kept = |held: &Arc<Breakpoint>| self.bound.get(&held.id).filter(|_| is_same(held)).cloned();
+        let kept: Vec<_> = self.all.values().map(kept).collect();
         let (first_bound, uses) = (&mut self.first_bound, &mut self.uses);
-        let bind = |held: &Arc<Breakpoint>| {
-            let status = match &held.spec.site {
-                Site::Line { path, line } => bind_line(held.id, path, *line, sources, first_bound),
-                Site::Function { name } => bind_function(name, sources),
-                Site::Event { kind, .. } | Site::Time { kind, .. } => bind_event(kind, kinds),
-                Site::Change {
-                    target: Tracked::Script { shown, .. },
-                    how: how @ (ChangeKind::Written | ChangeKind::Read),
-                } => bind_uses(shown, *how == ChangeKind::Written, sources, find_uses, uses),
-                Site::Error { .. } | Site::Change { .. } => Status::Bound(Vec::new()),
-            };
+        let mut bind = |held: &Arc<Breakpoint>| match &held.spec.site {
+            Site::Line { path, line } => bind_line(held.id, path, *line, sources, first_bound),
+            Site::Function { name } => bind_function(name, sources),
+            Site::Event { kind, .. } | Site::Time { kind, .. } => bind_event(kind, kinds),
+            Site::Change {
+                target: Tracked::Script { shown, .. },
+                how: how @ (ChangeKind::Written | ChangeKind::Read),
+            } => bind_uses(shown, *how == ChangeKind::Written, sources, find_uses, uses),
+            Site::Error { .. } | Site::Change { .. } => Status::Bound(Vec::new()),
+        };
+        let resolve = |(held, kept): (&Arc<Breakpoint>, Option<Status>)| {
+            let status = kept.unwrap_or_else(|| bind(held));
             Resolved { breakpoint: held.clone(), status }
         };
-        self.all.values().map(bind).collect()
+        let resolved: Vec<_> = self.all.values().zip(kept).map(resolve).collect();
+        self.bound.extend(resolved.iter().map(|held| (held.breakpoint.id, held.status.clone())));
+        resolved
     }
+}
+
+/// The last name in what a value is called.
+fn last_name(shown: &str) -> &str {
+    let is_part = |c: char| c.is_alphanumeric() || c == '_';
+    shown.rsplit(|c| !is_part(c)).find(|part| !part.is_empty()).unwrap_or(shown)
 }
 
 /// Finds where the text of a source uses a name.
@@ -188,8 +254,7 @@ fn bind_uses(
     find_uses: &FindUses<'_>,
     known: &mut HashMap<(SourceId, String), Vec<NameUse>>,
 ) -> Status {
-    let is_part = |c: char| c.is_alphanumeric() || c == '_';
-    let name = shown.rsplit(|c| !is_part(c)).find(|part| !part.is_empty()).unwrap_or(shown);
+    let name = last_name(shown);
     let mut bindings: Vec<Binding> = Vec::new();
     for source in sources.newest() {
         if source.facts.text.is_none() {
@@ -240,7 +305,9 @@ fn bind_line(
             _ => {}
         }
         let known = known.join(", ");
-        return Status::Pending(format!("no source '{path}' is loaded yet; it binds when one is (loaded: {known})"));
+        return Status::Pending(format!(
+            "no source '{path}' is loaded yet; it binds when one is (loaded when it was looked for: {known})"
+        ));
     }
     let bindings: Vec<_> = matching
         .iter()
@@ -331,7 +398,7 @@ fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
     let functions =
         within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
     functions
-        .filter(|(source, function)| is_named(function, wanted, &source.facts.language))
+        .filter(|(source, function)| is_called(function, wanted, &source.facts.language))
         .map(|(source, function)| binding_of(source, function))
         .collect()
 }
@@ -347,6 +414,6 @@ fn defined_at(within: &[&Arc<Source>], line: Line) -> Vec<Binding> {
 }
 
 /// `fare` finds `fare`, `tariff.fare` and, where methods are written so, `tariff:fare`; a longer name must match whole.
-fn is_named(function: &FunctionSpan, wanted: &str, language: &Language) -> bool {
+fn is_called(function: &FunctionSpan, wanted: &str, language: &Language) -> bool {
     function.name.as_deref().is_some_and(|name| name == wanted || language.last_name(name) == wanted)
 }

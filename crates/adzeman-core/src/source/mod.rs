@@ -158,7 +158,7 @@ pub struct Sources {
     all: Vec<Arc<Source>>,
     newest: HashMap<String, SourceId>,
     /// What compiled sources were written as.
-    maps: HashMap<SourceId, Arc<Mapped>>,
+    maps: Arc<HashMap<SourceId, Arc<Mapped>>>,
     /// Sources that are there because of a map only.
     written: HashSet<SourceId>,
 }
@@ -211,13 +211,13 @@ impl Sources {
             functions: Vec::new(),
         });
         let originals = facts.map(|facts| self.add_original(facts)).collect();
-        self.maps.insert(compiled, Arc::new(Mapped { map, originals }));
+        Arc::make_mut(&mut self.maps).insert(compiled, Arc::new(Mapped { map, originals }));
     }
 
     /// Forgets the map of a compiled source, and what it was written as, as far as nothing else was: its own lines are shown
     /// again.
     pub fn forget_map(&mut self, compiled: SourceId) {
-        let Some(mapped) = self.maps.remove(&compiled) else { return };
+        let Some(mapped) = Arc::make_mut(&mut self.maps).remove(&compiled) else { return };
         for id in &mapped.originals {
             let is_used = self.maps.values().any(|other| other.originals.contains(id));
             if is_used || !self.written.remove(id) {
@@ -257,7 +257,7 @@ impl Sources {
 
     /// The maps of compiled sources.
     #[must_use]
-    pub fn maps(&self) -> &HashMap<SourceId, Arc<Mapped>> {
+    pub fn maps(&self) -> &Arc<HashMap<SourceId, Arc<Mapped>>> {
         &self.maps
     }
 

@@ -1,7 +1,7 @@
 //! Runs a script up to the lines marked `--stop` and lends the engine to the test there.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -137,7 +137,7 @@ impl Supervising {
         let mut store = BreakpointStore::default();
         store.replace(OwnerId(1), |_| true, specs);
         let resolved = store.resolve(&self.sources.borrow(), &[], &|_, _| Vec::new());
-        self.decider.borrow_mut().arm(Arc::new(Armed::new(&resolved, HashSet::new())));
+        self.decider.borrow_mut().arm(Arc::new(Armed::new(&resolved, Arc::default())));
     }
 }
 

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering:
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
-use adzeman_core::breakpoint::{Breakpoint, BreakpointId};
+use adzeman_core::breakpoint::{Breakpoint, BreakpointId, Rebound};
 use adzeman_core::breakpoint::{BreakpointSpec, HitRule, OwnerId, Site, Status};
 use adzeman_core::decide::Said;
 use adzeman_core::engine::Syntax;
@@ -25,17 +25,30 @@ use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 use crate::state::sources::SourceBook;
 
-/// What breakpoints have to be bound anew for. Everything is, whatever it is; who changes that finds here what there is to know.
+/// What breakpoints have to be bound anew for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Changed {
     /// This source is new.
     Source(SourceId),
-    /// The breakpoints of this client, or whether they are armed, or what it calls a library.
+    /// The breakpoints of this client, or whether they are armed.
     Client(OwnerId),
+    /// What this client calls a library.
+    Library(OwnerId),
     /// Maps of sources.
     Maps,
     /// Breakpoints that were set for one run are gone.
     Temporary,
+}
+
+impl Changed {
+    /// Which breakpoints may bind otherwise then.
+    fn rebound(self) -> Rebound {
+        match self {
+            Self::Source(new) => Rebound::By(new),
+            Self::Client(_) | Self::Temporary => Rebound::New,
+            Self::Library(_) | Self::Maps => Rebound::All,
+        }
+    }
 }
 
 /// The contexts of a host, on whatever thread they are.
@@ -284,7 +297,8 @@ impl HostState {
                 self.set_limits(Limits::default());
             }
         });
-        self.rebind(Changed::Client(client.owner));
+        // With it go its maps, and what it called a library.
+        self.rebind(Changed::Maps);
         if gone.releases {
             self.contexts.all().iter().for_each(|context| context.let_go(context.standing.stop(), Go::Freely));
         }
@@ -307,14 +321,13 @@ impl HostState {
 
     /// Takes a source that an engine loaded; breakpoints that waited for it bind.
     pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
-        let name = facts.name.clone();
         let (id, is_new) = self.sources.add(facts);
         if is_new {
             self.map_source(id);
             self.clients.tell(Notice::Source(id));
         }
         // Breakpoints may have been set by a client that is yet to attach.
-        if is_new && self.breakpoints.may_bind_in(&self.sources, &name) {
+        if is_new && self.breakpoints.is_concerned(&self.sources, id) {
             self.rebind(Changed::Source(id));
         }
         id
@@ -362,7 +375,7 @@ impl HostState {
     /// Takes what a client calls a library.
     pub(crate) fn set_library(&self, owner: OwnerId, library: Library) {
         self.breakpoints.set_library(owner, library);
-        self.rebind(Changed::Client(owner));
+        self.rebind(Changed::Library(owner));
     }
 
     /// Binds breakpoints anew, has every context take notice, and tells clients of what binds elsewhere.
@@ -370,7 +383,7 @@ impl HostState {
         tracing::debug!(?changed, "breakpoints are bound anew");
         let contexts = self.contexts.all();
         let find_uses = |source: &Source, name: &str| self.contexts.uses_of(source, name);
-        let elsewhere = self.breakpoints.bind(&self.sources, &self.opened.kind_names(), &find_uses);
+        let elsewhere = self.breakpoints.bind(changed.rebound(), &self.sources, &self.opened.kind_names(), &find_uses);
         ContextLink::interrupt_all(&contexts);
         for now in elsewhere {
             self.clients.tell_one(now.breakpoint.owner, Notice::Breakpoint(Box::new(now)));

@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use adzeman_core::breakpoint::{
-    Armed, Breakpoint, BreakpointId, BreakpointSpec, BreakpointStore, FindUses, HitRule, OwnerId, Resolved, Site,
-    Status,
+    Armed, Breakpoint, BreakpointId, BreakpointSpec, BreakpointStore, FindUses, HitRule, OwnerId, Rebound, Resolved,
+    Site, Status,
 };
 use adzeman_core::source::{Source, SourceId, SourceLine, Sources};
 
@@ -22,6 +22,8 @@ pub(crate) struct Breakpoints {
     disarmed: Mutex<HashSet<OwnerId>>,
     /// What each client calls a library.
     libraries: Mutex<HashMap<OwnerId, Library>>,
+    /// The sources that are in one.
+    library: Mutex<Arc<HashSet<SourceId>>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, &'static str>>,
 }
@@ -37,12 +39,11 @@ impl Breakpoints {
         lock(&self.resolved).clone()
     }
 
-    /// Whether anything has to be bound anew on account of a source of this name that is new; where some is mapped, or called a
-    /// library, all is.
-    pub(crate) fn may_bind_in(&self, book: &SourceBook, name: &str) -> bool {
-        let has_library = lock(&self.libraries).values().any(|library| !library.is_none());
-        let is_plain = !has_library && book.look().maps().is_empty();
-        !is_plain || lock(&self.store).may_bind_in(name)
+    /// Whether anything has to be bound anew on account of a source that is new: where it is in a library, steps pass over it.
+    pub(crate) fn is_concerned(&self, book: &SourceBook, new: SourceId) -> bool {
+        let sources = book.look();
+        let is_library = sources.get(new).is_some_and(|source| self.is_library(&sources, source));
+        is_library || sources.maps().contains_key(&new) || lock(&self.store).is_concerned(&sources, new)
     }
 
     /// Forgets all that a client has set.
@@ -95,38 +96,62 @@ impl Breakpoints {
         lock(&self.libraries).insert(owner, library);
     }
 
-    /// Binds all breakpoints anew, and arms them; answers those that bind elsewhere now.
-    pub(crate) fn bind(&self, book: &SourceBook, kinds: &[String], find_uses: &FindUses<'_>) -> Vec<Resolved> {
-        let library = self.library(&book.look());
+    /// Binds the breakpoints anew that may bind otherwise, and arms all; answers those that bind elsewhere now.
+    pub(crate) fn bind(
+        &self,
+        which: Rebound,
+        book: &SourceBook,
+        kinds: &[String],
+        find_uses: &FindUses<'_>,
+    ) -> Vec<Resolved> {
+        let sources = book.look();
         // Held throughout: of two who arm at once, the one who saw more sources or breakpoints must come last.
         let mut last = lock(&self.resolved);
-        let resolved = lock(&self.store).resolve(&book.look(), kinds, find_uses);
+        let library = self.library(which, &sources);
+        let resolved = lock(&self.store).resolve_anew(which, &sources, kinds, find_uses);
+        let maps = sources.maps().clone();
+        drop(sources);
         let armed = {
             let disarmed = lock(&self.disarmed);
             let is_armed = |held: &&Resolved| !disarmed.contains(&held.breakpoint.owner);
-            Armed::new(&resolved.iter().filter(is_armed).cloned().collect::<Vec<_>>(), library)
-                .with_maps(book.look().maps().clone())
-                .sharing(&self.armed())
+            let armed: Vec<_> = resolved.iter().filter(is_armed).cloned().collect();
+            Armed::new(&armed, library).with_maps(maps).sharing(&self.armed())
         };
         *lock(&self.armed) = Arc::new(armed);
         let before = std::mem::replace(&mut *last, resolved.clone());
         drop(last);
-        let has_changed = |now: &Resolved| {
-            let held = before.iter().find(|held| held.breakpoint.id == now.breakpoint.id);
-            held.is_some_and(|held| held.status != now.status)
-        };
+        let before: HashMap<_, _> = before.into_iter().map(|held| (held.breakpoint.id, held.status)).collect();
+        let has_changed = |now: &Resolved| before.get(&now.breakpoint.id).is_some_and(|status| *status != now.status);
         resolved.into_iter().filter(has_changed).collect()
     }
 
     /// The sources that steps pass over.
-    fn library(&self, sources: &Sources) -> HashSet<SourceId> {
+    fn library(&self, which: Rebound, sources: &Sources) -> Arc<HashSet<SourceId>> {
+        let mut held = lock(&self.library);
+        match which {
+            Rebound::All => {
+                let newest = sources.newest();
+                let is_held = |source: &&&Arc<Source>| self.is_library(sources, source);
+                *held = Arc::new(newest.iter().filter(is_held).map(|source| source.id).collect());
+            }
+            Rebound::By(new) => {
+                if sources.get(new).is_some_and(|source| self.is_library(sources, source)) {
+                    Arc::make_mut(&mut held).insert(new);
+                }
+            }
+            Rebound::New => {}
+        }
+        held.clone()
+    }
+
+    fn is_library(&self, sources: &Sources, source: &Source) -> bool {
         let libraries = lock(&self.libraries);
-        let newest = sources.newest();
-        let is_held = |source: &&&Arc<Source>| {
-            let originals: Vec<_> = sources.originals(source.id).collect();
-            libraries.values().any(|library| library.holds(&source.facts.name, &originals))
-        };
-        newest.iter().filter(is_held).map(|source| source.id).collect()
+        let mut said = libraries.values().filter(|library| !library.is_none()).peekable();
+        if said.peek().is_none() {
+            return false;
+        }
+        let originals: Vec<_> = sources.originals(source.id).collect();
+        said.any(|library| library.holds(&source.facts.name, &originals))
     }
 
     /// Notes how a line is armed.

@@ -1,7 +1,7 @@
 //! The sources that contexts have loaded, and the maps of those that were compiled from something else.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::source::{Source, SourceFacts, SourceId, SourceLine, Sources, tail_agreement};
@@ -14,16 +14,20 @@ pub(crate) use super::maps::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 /// The sources of a host.
 #[derive(Default)]
 pub(crate) struct SourceBook {
-    sources: Mutex<Sources>,
+    sources: RwLock<Sources>,
     /// Maps that clients gave, and what is wrong with maps.
     given: Mutex<Vec<Given>>,
     troubles: Mutex<BTreeMap<String, String>>,
 }
 
 impl SourceBook {
-    /// Lends all of them.
-    pub(crate) fn look(&self) -> MutexGuard<'_, Sources> {
-        lock(&self.sources)
+    /// Lends all of them. Who looks does not wait for others who do.
+    pub(crate) fn look(&self) -> RwLockReadGuard<'_, Sources> {
+        self.sources.read().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn change(&self) -> RwLockWriteGuard<'_, Sources> {
+        self.sources.write().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The source that a place is shown in, and the line there.
@@ -35,7 +39,7 @@ impl SourceBook {
 
     /// Takes a source that an engine loaded; answers whether it is new, too.
     pub(crate) fn add(&self, facts: SourceFacts) -> (SourceId, bool) {
-        let mut sources = self.look();
+        let mut sources = self.change();
         let known = sources.named(&facts.name).map(|source| source.id);
         let id = sources.add(facts);
         (id, known != Some(id))
@@ -51,7 +55,7 @@ impl SourceBook {
         match given.or_else(|| maps::find(name, &text, &source.facts.language))? {
             Ok(map) => {
                 lock(&self.troubles).remove(name);
-                self.look().set_map(id, map);
+                self.change().set_map(id, map);
                 None
             }
             Err(why) => {
@@ -83,7 +87,7 @@ impl SourceBook {
     pub(crate) fn forget_maps_of(&self, owner: OwnerId) -> Vec<SourceId> {
         let gone: Vec<Given> = lock(&self.given).extract_if(.., |held| held.owner == owner).collect();
         let ids: Vec<_> = gone.iter().flat_map(|held| self.named_by(&held.path)).collect();
-        ids.iter().for_each(|id| self.look().forget_map(*id));
+        ids.iter().for_each(|id| self.change().forget_map(*id));
         ids
     }
 

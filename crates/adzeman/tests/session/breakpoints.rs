@@ -74,7 +74,8 @@ fn what_is_not_there_says_so_and_waits() {
         assert_eq!(set[0]["verified"], false);
         assert_eq!(set[0]["message"], "toll.lua has no code at line 99 or after it; its last one with code is 14");
         let set = client.ok("setBreakpoints", json!({"source": {"path": "tol.lua"}, "breakpoints": [{"line": 1}]}));
-        let message = "no source 'tol.lua' is loaded yet; it binds when one is (loaded: toll.lua)";
+        let message =
+            "no source 'tol.lua' is loaded yet; it binds when one is (loaded when it was looked for: toll.lua)";
         assert_eq!(set["breakpoints"][0]["message"], message);
         let set = client.ok("setFunctionBreakpoints", json!({"breakpoints": [{"name": "fair"}]}));
         assert!(set["breakpoints"][0]["message"].as_str().unwrap().contains("no loaded source defines"));
