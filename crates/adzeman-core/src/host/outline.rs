@@ -80,9 +80,7 @@ impl Outline {
         let page = if levels == 0 { Page::first(0) } else { page };
         let inside = |data: &Data| Self::of_level(data, Page::first(IN_A_LINE), levels - 1);
         match data {
-            Data::List(items) => {
-                Self::List { first: page.start, items: page.of(items.len(), items.iter(), |data| inside(data)) }
-            }
+            Data::List(items) => Self::List { first: page.start, items: page.of(items.len(), items.iter(), inside) },
             Data::Object(fields) => {
                 let named = |(name, data): (&String, &Data)| (name.clone(), inside(data));
                 Self::Object(page.of(fields.len(), fields.iter(), named))

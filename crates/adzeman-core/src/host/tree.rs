@@ -137,7 +137,7 @@ fn write_preview(out: &mut Preview, outline: &Outline, depth: usize) {
         }
         Outline::List { items, .. } if depth < 2 && (items.total == 0 || !items.items.is_empty()) => {
             out.group("[", &close(items, "]"), items.items.iter(), |out, outline| {
-                write_preview(out, outline, depth + 1)
+                write_preview(out, outline, depth + 1);
             });
         }
         Outline::Object(_) => out.push("{…}"),

@@ -1,6 +1,7 @@
 //! The bodies that the functions of each source have, had, and get.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::EngineError;
@@ -16,8 +17,9 @@ use crate::text::filters::Filter;
 /// Safe points between two looks for functions that have returned, at most.
 const MOST_PASSED_BY: u32 = 4096;
 
-/// Looks for which sources wait for others at most.
-const MOST_HELD_UP: u32 = 8;
+/// Sources wait until no other one has come for so long, but not for longer.
+const QUIET_FOR: Duration = Duration::from_millis(10);
+const HELD_UP_FOR: Duration = Duration::from_millis(100);
 
 /// Conditions whose filters are kept.
 const MOST_FILTERS: usize = 4096;
@@ -71,8 +73,8 @@ pub(super) struct Exchanges {
     pub(super) pending: HashMap<SourceId, (Asked, Pending)>,
     /// Sources that may need the hook now and did not before, or the other way round.
     pub(super) touched: HashSet<SourceId>,
-    /// For how many looks sources have waited for others, whose bodies are being made.
-    held_up: u32,
+    /// When the first and the last of those that wait came.
+    came: Option<(Instant, Instant)>,
     /// Sources whose functions have to be gone through, and those whose functions are being gone through.
     pub(super) waiting: HashSet<SourceId>,
     pub(super) under_way: HashSet<SourceId>,
@@ -88,14 +90,16 @@ pub(super) struct Exchanges {
 }
 
 impl Exchanges {
-    /// The sources whose functions are to be gone through now. While bodies of others are being made, those are waited for, for a
-    /// while: everything is gone through for all at once.
-    pub(super) fn begin_settling(&mut self) -> HashSet<SourceId> {
-        if !self.pending.is_empty() && !self.waiting.is_empty() && self.held_up < MOST_HELD_UP {
-            self.held_up += 1;
-            return HashSet::new();
+    /// The sources whose functions are to be gone through now. Where that takes long, and others are coming, those are waited
+    /// for, for a while: everything is gone through for all at once.
+    pub(super) fn begin_settling(&mut self, is_soon_done: bool) -> HashSet<SourceId> {
+        if let Some((first, last)) = self.came.filter(|_| !is_soon_done && !self.waiting.is_empty()) {
+            let others_come = last.elapsed() < QUIET_FOR || !self.pending.is_empty();
+            if others_come && first.elapsed() < HELD_UP_FOR {
+                return HashSet::new();
+            }
         }
-        self.held_up = 0;
+        self.came = None;
         let wanted = std::mem::take(&mut self.waiting);
         self.under_way.clone_from(&wanted);
         wanted
@@ -126,7 +130,10 @@ impl Exchanges {
     /// Functions of this source may have to get another body.
     pub(super) fn unsettle(&mut self, source: SourceId) {
         self.touched.insert(source);
-        self.waiting.insert(source);
+        if self.waiting.insert(source) {
+            let now = Instant::now();
+            self.came = Some((self.came.map_or(now, |(first, _)| first), now));
+        }
         (self.passed_by, self.pass_by) = (0, 1);
     }
 

@@ -6,7 +6,7 @@ mod search;
 mod settling;
 mod workshop;
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -35,9 +35,11 @@ const ARMING: &str = "it is being armed: its functions are looked for";
 const STRANGE: &str = "a function there is not as its text says";
 const TOO_LARGE: &str = "the state is too large to be walked whole";
 
-/// For how long bodies are made on the script's own thread at each change, and of which texts.
+/// Bodies are made on the script's own thread where there is little to do: for so long at each change, of texts that are not
+/// longer, and for so many of them in all.
 const MADE_AT_ONCE_FOR: Duration = Duration::from_micros(500);
 const MADE_AT_ONCE_BYTES: usize = 4096;
+const MADE_AT_ONCE: u32 = 32;
 
 /// The lines of one state, as they are armed.
 pub(crate) struct Arms {
@@ -47,6 +49,7 @@ pub(crate) struct Arms {
     supervisor: Shared<dyn Supervisor>,
     exchanges: RefCell<Exchanges>,
     search: Search,
+    made_at_once: Cell<u32>,
     /// What is wanted.
     wanted: RefCell<Arc<WantedLines>>,
     /// The sources with lines that need the hook.
@@ -64,6 +67,7 @@ impl Arms {
             supervisor,
             exchanges: RefCell::default(),
             search: Search::default(),
+            made_at_once: Cell::new(0),
             wanted: RefCell::default(),
             hooked: RefCell::default(),
             told: RefCell::default(),
@@ -214,7 +218,9 @@ impl Arms {
             return self.tell_hooked(source, &asked.lines, NOT_PARSED);
         };
         self.tell_hooked(source, &asked.lines, ARMING);
-        let at_once = text.len() <= MADE_AT_ONCE_BYTES && Instant::now() < until;
+        let at_once =
+            text.len() <= MADE_AT_ONCE_BYTES && self.made_at_once.get() < MADE_AT_ONCE && Instant::now() < until;
+        self.made_at_once.set(self.made_at_once.get() + u32::from(at_once));
         let Asked { lines, filters } = asked.clone();
         let pending = order(Order { text, chunk_name, lines, filters }, at_once, &self.supervisor.attention());
         let outcome = pending.outcome();
@@ -225,14 +231,19 @@ impl Arms {
         }
     }
 
-    /// Takes the bodies that were made meanwhile.
-    fn take_made(&self) {
+    /// Takes the bodies that were made meanwhile, until the time is up.
+    fn take_made(&self, until: Instant) {
         let done: Vec<_> = {
             let exchanges = self.exchanges.borrow();
             let done = |(source, (_, pending)): (&SourceId, &(Asked, Pending))| Some((*source, pending.outcome()?));
             exchanges.pending.iter().filter_map(done).collect()
         };
-        done.into_iter().for_each(|(source, outcome)| self.take(source, outcome));
+        for (source, outcome) in done {
+            self.take(source, outcome);
+            if Instant::now() >= until {
+                break;
+            }
+        }
     }
 
     fn take(&self, source: SourceId, outcome: Outcome) {
@@ -250,7 +261,7 @@ impl Arms {
 
     /// What is to be gone through once more, if anything is.
     fn begin_settling(&self) -> Option<Settling> {
-        let wanted = self.exchanges.borrow_mut().begin_settling();
+        let wanted = self.exchanges.borrow_mut().begin_settling(self.is_soon_looked_through());
         (!wanted.is_empty()).then(|| self.settling(wanted))
     }
 

@@ -60,7 +60,7 @@ impl Arms {
     /// Goes on looking until the time is up; answers sources that nobody had reported.
     pub(crate) fn advance(&self, until: Instant) -> Vec<SourceId> {
         let mut found = Vec::new();
-        self.take_made();
+        self.take_made(until);
         while self.takes_purpose() {
             let progress = self.look(until).unwrap_or_else(|error| {
                 report(Err(error));

@@ -5,8 +5,9 @@ use std::collections::{BTreeSet, VecDeque};
 use std::ffi::CString;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering::SeqCst};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Condvar, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread;
+use std::time::Duration;
 
 use adzeman_core::source::{Line, LineSet};
 
@@ -107,9 +108,14 @@ struct Read {
     plain: Arc<Vec<u8>>,
 }
 
+static SHELF: LazyLock<Mutex<Shelf>> = LazyLock::new(Mutex::default);
+/// Told when there are orders.
+static ORDERED: Condvar = Condvar::new();
+/// How long the thread waits for more to do.
+const IDLE_FOR: Duration = Duration::from_secs(2);
+
 fn shelf() -> MutexGuard<'static, Shelf> {
-    static SHELF: OnceLock<Mutex<Shelf>> = OnceLock::new();
-    SHELF.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner)
+    lock(&SHELF)
 }
 
 /// Leaves out the oldest until what is kept is within its bounds.
@@ -142,6 +148,7 @@ pub(super) fn order(order: Order, at_once: bool, waits: &Arc<AtomicBool>) -> Pen
     }
     lock(&slot.waiting).push(waits.clone());
     held.orders.push_back((order, slot));
+    ORDERED.notify_one();
     if !held.has_thread {
         let started = thread::Builder::new().name("adzeman-bodies".to_owned()).spawn(carry_out_all);
         held.has_thread = started.is_ok();
@@ -159,10 +166,12 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// The thread's work, until nothing is left.
+/// The thread's work, until there has been nothing for a while.
 fn carry_out_all() {
     loop {
-        let mut held = shelf();
+        let has_none = |held: &mut Shelf| held.orders.is_empty();
+        let waited = ORDERED.wait_timeout_while(shelf(), IDLE_FOR, has_none);
+        let mut held = waited.unwrap_or_else(PoisonError::into_inner).0;
         let Some((order, slot)) = held.orders.pop_front() else {
             held.has_thread = false;
             return;

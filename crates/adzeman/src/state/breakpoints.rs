@@ -18,6 +18,8 @@ pub(crate) struct Breakpoints {
     store: Mutex<BreakpointStore>,
     resolved: Mutex<Vec<Resolved>>,
     armed: Mutex<Arc<Armed>>,
+    /// What was armed before, until no context has it any more.
+    gone: Mutex<Vec<Arc<Armed>>>,
     /// Clients whose breakpoints are disarmed, all of them.
     disarmed: Mutex<HashSet<OwnerId>>,
     /// What each client calls a library.
@@ -117,7 +119,12 @@ impl Breakpoints {
             let armed: Vec<_> = resolved.iter().filter(is_armed).cloned().collect();
             Armed::new(&armed, library).with_maps(maps).sharing(&self.armed())
         };
-        *lock(&self.armed) = Arc::new(armed);
+        let was_armed = std::mem::replace(&mut *lock(&self.armed), Arc::new(armed));
+        // Contexts let go of it soon. It is not they who take it apart, however much it is.
+        let mut gone = lock(&self.gone);
+        gone.retain(|held| Arc::strong_count(held) > 1);
+        gone.push(was_armed);
+        drop(gone);
         let before = std::mem::replace(&mut *last, resolved.clone());
         drop(last);
         let before: HashMap<_, _> = before.into_iter().map(|held| (held.breakpoint.id, held.status)).collect();
