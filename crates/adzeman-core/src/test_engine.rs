@@ -23,7 +23,7 @@ use crate::engine::Need;
 use crate::engine::{Engine, EngineContext, EngineError, Frame, FrameKind, Scope, ScopeKind, Supervisor};
 use crate::sharing::Shared;
 use crate::source::SourceLine;
-use crate::source::{FunctionSpan, Language, Line, LineSet, SourceFacts, SourceId};
+use crate::source::{CodeFacts, FunctionSpan, Language, Line, LineSet, SourceFacts, SourceId};
 use crate::stepping::{Stack, StackId, StackState, Step, StepKind};
 use crate::value::{Handle, Kind, Page, Paged, Part, Value, Variable};
 
@@ -100,9 +100,8 @@ impl TestEngine {
             name: self.name.clone(),
             language: LANGUAGE,
             text: Some(self.text.as_str().into()),
-            lines,
-            inside: std::collections::BTreeMap::new(),
-            functions: self.functions.iter().map(span).collect(),
+            code: CodeFacts { lines, functions: self.functions.iter().map(span).collect(), ..CodeFacts::default() }
+                .into(),
         }
     }
 

@@ -275,7 +275,7 @@ proptest! {
     #[test]
     fn breakpoints_stop_where_the_model_says((text, wanted) in programs()) {
         let engine = TestEngine::new("program", &text);
-        let holdable = engine.facts().lines;
+        let holdable = engine.facts().code.get().lines.clone();
         let bound: Vec<_> = wanted.iter().filter_map(|line| holdable.next_from(Line::new(*line)?)).collect();
         let expected: Vec<_> = trace(&text).into_iter().map(|(line, _)| line)
             .filter(|line| bound.contains(&Line::new(*line).unwrap())).collect();
@@ -289,7 +289,7 @@ proptest! {
         wanted in proptest::collection::vec((1..30_u32, 0..4_u64, 1..4_u64, any::<bool>(), 0..10_u8), 0..6),
     ) {
         let engine = TestEngine::new("program", &text);
-        let holdable = engine.facts().lines;
+        let holdable = engine.facts().code.get().lines.clone();
         // Numbers count from 1 in the order in which they are set; the first ends some of the others.
         let narrow = |(number, (line, after, every, once, choice)): (usize, &(u32, u64, u64, bool, u8))| BreakpointSpec {
             hits: HitRule { after: *after, every: *every, once: *once },

@@ -1,20 +1,65 @@
 //! What there is to know of a script as a source, from its compiled form and its text.
 
 use std::collections::{BTreeMap, HashMap};
+use std::ffi::CStr;
 use std::sync::Arc;
 
-use adzeman_core::source::{FunctionSpan, Line, LineSet, SourceFacts};
+use adzeman_core::source::{Code, CodeFacts, FunctionSpan, Line, LineSet, SourceFacts};
 
-use crate::dialect::chunk::Prototype;
+use crate::dialect::chunk::{Prototype, prototypes};
+use crate::ffi::apart::in_new_state;
 use crate::text::LANGUAGE;
 use crate::text::continued::continued;
 use crate::text::expressions::with_tree;
 use crate::text::names::{NamedFunction, named_functions};
 
+/// What there is to know of a script that was loaded as this text.
+pub(crate) fn of_text(name: &str, chunk_name: &CStr, text: Arc<str>) -> SourceFacts {
+    let (held, chunk_name) = (text.clone(), chunk_name.to_owned());
+    let code = Code::of_text(move || match compiled(&held, &chunk_name) {
+        Some(chunk) => code_of(Some(&held), &prototypes(&chunk).unwrap_or_default()),
+        None => CodeFacts::default(),
+    });
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text: Some(text), code }
+}
+
+/// The same of one of which these functions were seen, as compiled code. The text, if there is one, is that of the script only if
+/// it gives all of them.
+pub(crate) fn of_functions(name: &str, chunk_name: &CStr, text: Option<Arc<str>>, seen: Vec<Vec<u8>>) -> SourceFacts {
+    let (held, chunk_name) = (text.clone(), chunk_name.to_owned());
+    let code = Code::later(move || {
+        let seen: Vec<_> = seen.iter().filter_map(|chunk| prototypes(chunk)).collect();
+        let whole = held.as_deref().and_then(|text| compiled(text, &chunk_name));
+        let whole = whole.as_deref().and_then(prototypes);
+        if let Some(whole) = whole.filter(|whole| seen.iter().all(|seen| holds(whole, &seen[0]))) {
+            return code_of(held.as_deref(), &whole);
+        }
+        let is_part = seen.iter().all(|seen| seen[0].last > 0);
+        let functions: Vec<_> = seen.into_iter().flatten().collect();
+        CodeFacts { is_part, is_other_text: held.is_some(), ..code_of(None, &functions) }
+    });
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text, code }
+}
+
+/// A text as compiled code; `None` when it does not compile.
+fn compiled(text: &str, chunk_name: &CStr) -> Option<Vec<u8>> {
+    in_new_state(|state| state.load(text, chunk_name).ok().map(|()| state.dump(-1))).flatten()
+}
+
+/// Whether a function is among those of a text.
+fn holds(whole: &[Prototype<'_>], function: &Prototype<'_>) -> bool {
+    let is_same = |held: &Prototype<'_>| {
+        (held.first, held.last, &held.lines) == (function.first, function.last, &function.lines)
+            && held.code == function.code
+            && held.captured.len() == function.captured.len()
+    };
+    whole.iter().any(is_same)
+}
+
 /// Puts together what the compiled functions and the text say.
-pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<'_>]) -> SourceFacts {
+fn code_of(text: Option<&str>, prototypes: &[Prototype<'_>]) -> CodeFacts {
     // What does not parse has no names, and each of its lines is as good as another.
-    let read = text.as_deref().and_then(|text| with_tree(text, |tree| (named_functions(tree), continued(tree))));
+    let read = text.and_then(|text| with_tree(text, |tree| (named_functions(tree), continued(tree))));
     let (named, inside) = read.unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
     let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
@@ -27,7 +72,7 @@ pub(crate) fn facts(name: &str, text: Option<Arc<str>>, prototypes: &[Prototype<
         .filter(|(_, start)| lines.contains(*start))
         .collect();
     let lines = lines.without(&inside.keys().copied().collect());
-    SourceFacts { name: name.to_owned(), language: LANGUAGE, lines, inside, text, functions }
+    CodeFacts { lines, inside, functions, ..CodeFacts::default() }
 }
 
 fn span(prototype: &Prototype<'_>, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {
@@ -68,7 +113,7 @@ mod tests {
     fn a_text_that_does_not_parse_has_no_names() {
         let lines: LineSet = [1, 2].into_iter().collect();
         let prototypes = [Prototype { first: 1, last: 2, lines: lines.clone(), ..Prototype::default() }];
-        let facts = facts("broken.lua", Some("function (\n1)".into()), &prototypes);
+        let facts = code_of(Some("function (\n1)"), &prototypes);
         assert_eq!((facts.functions.len(), &facts.functions[0].name), (1, &None));
         assert_eq!((facts.lines, facts.inside), (lines, BTreeMap::new()), "and each line with code is one to stop at");
     }

@@ -9,7 +9,7 @@
 //! A [`LuaEngine`] watches one Lua state. It sets a hook only while something needs one; see
 //! [`Need`].
 //!
-//! What a script is, is known when it is loaded, before it runs:
+//! What a script is, can be known when it is loaded, before it runs:
 //!
 //! ```
 //! use std::sync::atomic::AtomicBool;
@@ -55,8 +55,9 @@
 //! engine.load("toll.lua", "function fare(x)\n\n  return 2 * x\nend").unwrap();
 //!
 //! let facts = &notes.0.lock().unwrap()[0];
-//! assert_eq!(facts.functions[0].name.as_deref(), Some("fare"));
-//! assert_eq!(facts.lines.iter().map(Line::get).collect::<Vec<_>>(), [3, 4], "a definition is no place to stop");
+//! let code = facts.code.get();
+//! assert_eq!(code.functions[0].name.as_deref(), Some("fare"));
+//! assert_eq!(code.lines.iter().map(Line::get).collect::<Vec<_>>(), [3, 4], "a definition is no place to stop");
 //! ```
 #![deny(unsafe_code)]
 
@@ -73,6 +74,7 @@ mod scripts;
 mod text;
 
 use std::collections::BTreeSet;
+use std::ffi::CString;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -129,11 +131,11 @@ impl LuaEngine {
         let chunk_name = format!("@{name}");
         self.0.with(|context| {
             let function = self.0.lua().load(text).set_name(&chunk_name).into_function()?;
-            let dumped = function.dump(false);
-            let prototypes = dialect::chunk::prototypes(&dumped).unwrap_or_default();
-            let facts = facts::facts(name, Some(Arc::from(text)), &prototypes);
-            let id = context.supervisor().source_loaded(facts);
-            context.note_source(&chunk_name, Some(Arc::from(text)), id);
+            let text: Arc<str> = Arc::from(text);
+            // A name that holds no zero was just accepted.
+            let c_name = CString::new(chunk_name.as_str()).unwrap_or_default();
+            let id = context.supervisor().source_loaded(facts::of_text(name, &c_name, text.clone()));
+            context.note_source(&chunk_name, Some(text), id);
             context.watch.look_soon();
             Ok(function)
         })

@@ -11,7 +11,7 @@ use adzeman_core::source::SourceId;
 
 use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
-use crate::facts::facts;
+use crate::facts::of_functions;
 use crate::ffi::activation::Activation;
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
@@ -26,6 +26,13 @@ struct SourceText {
     text: Option<Arc<str>>,
 }
 
+/// A function that was met.
+struct Seen {
+    /// The lines of its definition; all of them for a whole chunk.
+    lines: (u32, u32),
+    compiled: Vec<u8>,
+}
+
 /// The scripts of one state.
 pub(crate) struct Scripts {
     supervisor: Shared<dyn Supervisor>,
@@ -33,8 +40,8 @@ pub(crate) struct Scripts {
     /// The source of the function that was looked at last.
     last: Cell<Option<(Definition, SourceId)>>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
-    /// Chunks met that nobody reported: the first line of the outermost function of each, and that compiled.
-    seen: RefCell<HashMap<String, (u32, Vec<u8>)>>,
+    /// Chunks met that nobody reported: the functions of each that are in no other one that was met.
+    seen: RefCell<HashMap<String, Vec<Seen>>>,
 }
 
 impl Scripts {
@@ -105,7 +112,7 @@ impl Scripts {
     /// the chunk name itself.
     fn learn(&self, state: State) -> Option<SourceId> {
         let chunk_name = state.function_info(-1).chunk_name;
-        if self.is_new(&chunk_name) { self.take(&chunk_name, &state.dump(-1)) } else { None }
+        if self.is_new(&chunk_name) { self.take(&chunk_name, vec![state.dump(-1)]) } else { None }
     }
 
     /// Whether a chunk is a script's that nobody reported.
@@ -113,23 +120,38 @@ impl Scripts {
         !is_evaluated(chunk_name.as_bytes()) && !self.by_chunk_name.borrow().contains_key(chunk_name.as_bytes())
     }
 
-    /// Takes a chunk that nobody reported.
-    fn take(&self, chunk_name: &str, chunk: &[u8]) -> Option<SourceId> {
-        let prototypes = prototypes(chunk)?;
-        let text = text_of(chunk_name);
-        let id = self.supervisor.source_loaded(facts(&display_name(chunk_name), text.clone(), &prototypes));
+    /// Takes a chunk that nobody reported, of which these functions were met.
+    fn take(&self, chunk_name: &str, seen: Vec<Vec<u8>>) -> Option<SourceId> {
+        let seen: Vec<_> = seen.into_iter().filter(|chunk| prototypes(chunk).is_some()).collect();
+        if seen.is_empty() {
+            return None;
+        }
+        let (text, c_name) = (text_of(chunk_name), CString::new(chunk_name).ok()?);
+        let id = self.supervisor.source_loaded(of_functions(&display_name(chunk_name), &c_name, text.clone(), seen));
         self.note(chunk_name, text, id);
         Some(id)
     }
 
-    /// Looks at the function on top, which may be of a source that nobody reported: of whole chunks and outer functions more is
-    /// known than of inner ones.
+    /// Looks at the function on top, which may be of a source that nobody reported: what is known of it is what all of its
+    /// functions say that are alive.
     pub(crate) fn see(&self, state: State) {
         let info = state.function_info(-1);
+        if !self.is_new(&info.chunk_name) {
+            return;
+        }
+        let lines = if info.last_line == 0 { (0, u32::MAX) } else { (info.first_line, info.last_line) };
+        let is_in = |inner: (u32, u32), outer: (u32, u32)| outer.0 <= inner.0 && inner.1 <= outer.1;
         let mut unknown = self.seen.borrow_mut();
-        let is_better = unknown.get(&info.chunk_name).is_none_or(|(first, _)| info.first_line < *first);
-        if is_better && self.is_new(&info.chunk_name) {
-            unknown.insert(info.chunk_name, (info.first_line, state.dump(-1)));
+        let seen = unknown.entry(info.chunk_name).or_default();
+        // Two on the same lines may be different ones.
+        let is_known = seen.iter().any(|held| held.lines != lines && is_in(lines, held.lines));
+        if is_known {
+            return;
+        }
+        let compiled = state.dump(-1);
+        if seen.iter().all(|held| held.lines != lines || held.compiled != compiled) {
+            seen.retain(|held| held.lines == lines || !is_in(held.lines, lines));
+            seen.push(Seen { lines, compiled });
         }
     }
 
@@ -137,7 +159,8 @@ impl Scripts {
     pub(crate) fn take_seen(&self) -> Vec<SourceId> {
         let unknown = self.seen.take();
         let new = unknown.into_iter().filter(|(chunk_name, _)| self.is_new(chunk_name)).collect::<Vec<_>>();
-        new.into_iter().filter_map(|(chunk_name, (_, chunk))| self.take(&chunk_name, &chunk)).collect()
+        let compiled = |seen: Vec<Seen>| seen.into_iter().map(|held| held.compiled).collect();
+        new.into_iter().filter_map(|(chunk_name, seen)| self.take(&chunk_name, compiled(seen))).collect()
     }
 }
 

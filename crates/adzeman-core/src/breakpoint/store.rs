@@ -173,7 +173,10 @@ impl BreakpointStore {
         match &breakpoint.spec.site {
             Site::Line { path, .. } => is_named(path),
             Site::Function { name } => {
-                let defines = source.facts.functions.iter().any(|held| is_called(held, name, &source.facts.language));
+                // Its functions are looked for where they can be there.
+                let may_define = source.facts.text.as_ref().is_none_or(|text| text.contains(last_name(name)));
+                let is_one = |held: &FunctionSpan| is_called(held, name, &source.facts.language);
+                let defines = may_define && source.code().functions.iter().any(is_one);
                 let is_in_it = name.match_indices(':').any(|(at, _)| is_named(&name[..at]));
                 defines || is_in_it || self.is_replaced(sources, source, breakpoint.id)
             }
@@ -257,12 +260,12 @@ fn bind_uses(
     let name = last_name(shown);
     let mut bindings: Vec<Binding> = Vec::new();
     for source in sources.newest() {
-        if source.facts.text.is_none() {
+        if source.facts.text.as_ref().is_none_or(|text| !text.contains(name)) || source.text().is_none() {
             continue;
         }
         let uses = known.entry((source.id, name.to_owned())).or_insert_with(|| find_uses(source, name));
         for held in uses.iter().filter(|held| held.is_write == is_write) {
-            let Some(line) = source.facts.lines.next_from(held.line) else { continue };
+            let Some(line) = source.code().lines.next_from(held.line) else { continue };
             let place = SourceLine { source: source.id, line };
             match bindings.iter_mut().find(|binding| binding.place == place) {
                 Some(binding) => binding.uses.push(held.clone()),
@@ -324,7 +327,11 @@ fn bind_line(
         .flat_map(|binding| in_compiled(binding, sources))
         .collect();
     if bindings.is_empty() {
-        let last = matching.iter().filter_map(|source| source.facts.lines.iter().last()).max();
+        if matching.iter().any(|source| source.code().is_part) {
+            let why = "its text is not known, and no function there was seen yet";
+            return Status::Pending(format!("nothing is known of line {line} of {path}: {why}; it binds when one is"));
+        }
+        let last = matching.iter().filter_map(|source| source.code().lines.iter().last()).max();
         let last = last.map_or("it has none".to_owned(), |last| format!("its last one with code is {last}"));
         return Status::Pending(format!("{path} has no code at line {line} or after it; {last}"));
     }
@@ -335,7 +342,7 @@ fn bind_line(
 fn in_compiled(binding: Binding, sources: &Sources) -> Vec<Binding> {
     let Some(places) = sources.compiled(binding.place) else { return vec![binding] };
     let begin = |place: SourceLine| {
-        let start = sources.get(place.source).and_then(|source| source.facts.inside.get(&place.line).copied());
+        let start = sources.get(place.source).and_then(|source| source.code().inside.get(&place.line).copied());
         SourceLine { line: start.unwrap_or(place.line), ..place }
     };
     places.into_iter().map(|place| Binding { place: begin(place), ..binding.clone() }).collect()
@@ -352,16 +359,21 @@ fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option
         let moved = (found != line).then_some(Moved::WithText(line));
         return Some(Binding { place: place(found), moved, uses: Vec::new() });
     }
-    if let Some(start) = source.facts.inside.get(&line) {
+    if let Some(start) = source.code().inside.get(&line) {
         return Some(Binding { place: place(*start), moved: Some(Moved::Inside(line)), uses: Vec::new() });
     }
-    let held = source.facts.lines.next_from(line)?;
+    let held = source.code().lines.next_from(line)?;
+    // Of what nobody has seen nothing is known: the next line that is may be of another function.
+    let is_known = |function: &FunctionSpan| function.first <= line && held <= function.last;
+    if source.code().is_part && held != line && !source.function_at(line).is_some_and(is_known) {
+        return None;
+    }
     Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)), uses: Vec::new() })
 }
 
 /// The line with the text that the breakpoint was first bound to, the nearest one to where it was.
 fn with_text(source: &Source, first: &FirstBound) -> Option<Line> {
-    let same = source.facts.lines.iter().filter(|line| trimmed(source, *line) == first.text);
+    let same = source.code().lines.iter().filter(|line| trimmed(source, *line) == first.text);
     same.min_by_key(|line| line.get().abs_diff(first.line.get()))
 }
 
@@ -396,7 +408,7 @@ fn binding_of(source: &Source, function: &FunctionSpan) -> Binding {
 
 fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
     let functions =
-        within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+        within.iter().flat_map(|source| source.code().functions.iter().map(move |function| (source, function)));
     functions
         .filter(|(source, function)| is_called(function, wanted, &source.facts.language))
         .map(|(source, function)| binding_of(source, function))
@@ -406,7 +418,7 @@ fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {
 /// The functions whose definition begins on a line.
 fn defined_at(within: &[&Arc<Source>], line: Line) -> Vec<Binding> {
     let functions =
-        within.iter().flat_map(|source| source.facts.functions.iter().map(move |function| (source, function)));
+        within.iter().flat_map(|source| source.code().functions.iter().map(move |function| (source, function)));
     functions
         .filter(|(_, function)| function.first == line)
         .map(|(source, function)| binding_of(source, function))

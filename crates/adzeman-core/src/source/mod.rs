@@ -3,17 +3,19 @@
 //! A [`Source`] is one text under one runtime name. The [`Sources`] registry is shared by all contexts of a host, so
 //! that three contexts running the same script share one source and one set of breakpoints.
 
+mod code;
 mod language;
 mod lines;
 mod map;
 mod path;
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
+pub use code::{Code, CodeFacts};
 pub use language::Language;
 pub use lines::{Line, LineSet};
 pub use map::{LineMap, MOST_MAP_BYTES, MapError, MapReference, Original, map_reference};
@@ -84,14 +86,11 @@ pub struct SourceFacts {
     pub name: String,
     /// The language that it is written in.
     pub language: Language,
-    /// The text, if the engine has it.
+    /// The text, if the engine has it. [`CodeFacts::is_other_text`] says whether it is the one that runs, where that is not
+    /// certain.
     pub text: Option<Arc<str>>,
-    /// Lines that can hold a breakpoint.
-    pub lines: LineSet,
-    /// Lines inside a statement that begins above them, and the line it begins on, which can hold a breakpoint.
-    pub inside: BTreeMap<Line, Line>,
-    /// Functions, in the order of their first lines.
-    pub functions: Vec<FunctionSpan>,
+    /// What its compiled form says, which is found out once someone asks.
+    pub code: Code,
 }
 
 /// A source in the registry.
@@ -101,10 +100,19 @@ pub struct Source {
     pub id: SourceId,
     /// What the engine said of it.
     pub facts: SourceFacts,
-    /// Digest of the text, if there is a text.
-    pub digest: Option<TextDigest>,
+    /// Digest of the text, once that was asked for.
+    digest: OnceLock<Option<TextDigest>>,
     /// Where each line of the text begins, once that was asked for.
     starts: OnceLock<Vec<usize>>,
+}
+
+impl SourceFacts {
+    /// Whether both are of the same script. What only compiled code tells is compared where that is all there is, or where the
+    /// text may be another one.
+    fn is_same(&self, other: &Self) -> bool {
+        let is_certain = self.text.is_some() && self.code.is_of_text() && other.code.is_of_text();
+        self.text == other.text && (is_certain || self.code == other.code)
+    }
 }
 
 impl Source {
@@ -114,10 +122,33 @@ impl Source {
         self.facts.name.rsplit(['/', '\\']).next().unwrap_or(&self.facts.name)
     }
 
+    fn new(id: SourceId, facts: SourceFacts) -> Arc<Self> {
+        Arc::new(Self { id, facts, digest: OnceLock::new(), starts: OnceLock::new() })
+    }
+
+    /// What its compiled form says. The first to ask waits until it is found out.
+    #[must_use]
+    pub fn code(&self) -> &CodeFacts {
+        self.facts.code.get()
+    }
+
+    /// Its text, if it is known.
+    #[must_use]
+    pub fn text(&self) -> Option<&Arc<str>> {
+        let text = self.facts.text.as_ref()?;
+        (!self.code().is_other_text).then_some(text)
+    }
+
+    /// Digest of the text, if there is a text.
+    #[must_use]
+    pub fn digest(&self) -> Option<&TextDigest> {
+        self.digest.get_or_init(|| self.text().map(|text| TextDigest::of(text))).as_ref()
+    }
+
     /// The innermost function whose definition covers `line`.
     #[must_use]
     pub fn function_at(&self, line: Line) -> Option<&FunctionSpan> {
-        self.facts
+        self.code()
             .functions
             .iter()
             .filter(|function| function.first <= line && line <= function.last)
@@ -129,7 +160,7 @@ impl Source {
     #[must_use]
     pub fn function_holds(&self, lines: &LineSet, first: u32, last: u32) -> bool {
         let is_whole = last == 0;
-        let inner = self.facts.functions.iter().filter(|function| {
+        let inner = self.code().functions.iter().filter(|function| {
             let (begin, end) = (function.first.get(), function.last.get());
             is_whole || (first <= begin && end <= last && (begin, end) != (first, last))
         });
@@ -144,7 +175,7 @@ impl Source {
     /// The text of one line, without its line break.
     #[must_use]
     pub fn text_of(&self, line: Line) -> Option<&str> {
-        let text = self.facts.text.as_deref()?;
+        let text = self.text()?;
         let find_starts = || std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
         let start = *self.starts.get_or_init(find_starts).get(line.index())?;
         text[start..].lines().next()
@@ -184,31 +215,28 @@ impl Sources {
     ///
     /// A source met first without its text is replaced when the text comes.
     pub fn add(&mut self, facts: SourceFacts) -> SourceId {
-        let digest = facts.text.as_deref().map(TextDigest::of);
         if let Some(known) = self.named(&facts.name)
-            && (known.digest == digest && known.facts.lines == facts.lines || digest.is_none())
+            && (known.facts.is_same(&facts) || facts.text.is_none() && known.facts.text.is_some())
         {
             return known.id;
         }
         let id = SourceId(u32::try_from(self.all.len()).unwrap_or(u32::MAX));
         self.newest.insert(facts.name.clone(), id);
-        self.all.push(Arc::new(Source { id, facts, digest, starts: OnceLock::new() }));
+        self.all.push(Source::new(id, facts));
         id
     }
 
     /// Takes the map of a compiled source: what it was written as becomes a source of its own.
     pub fn set_map(&mut self, compiled: SourceId, mut map: LineMap) {
         let Some(source) = self.get(compiled).cloned() else { return };
-        map.leave_out_ends(&source.facts.functions);
-        let mut lines = map.original_lines(source.facts.lines.iter()).into_iter();
+        map.leave_out_ends(&source.code().functions);
+        let mut lines = map.original_lines(source.code().lines.iter()).into_iter();
         let facts = map.originals.iter().map(|original| SourceFacts {
             name: original.name.clone(),
             // Not known, but conditions at its lines are evaluated by the one that runs.
             language: source.facts.language,
             text: original.text.clone(),
-            lines: lines.next().unwrap_or_default(),
-            inside: BTreeMap::new(),
-            functions: Vec::new(),
+            code: CodeFacts { lines: lines.next().unwrap_or_default(), ..CodeFacts::default() }.into(),
         });
         let originals = facts.map(|facts| self.add_original(facts)).collect();
         Arc::make_mut(&mut self.maps).insert(compiled, Arc::new(Mapped { map, originals }));
@@ -229,22 +257,23 @@ impl Sources {
             }
             // Its number stays; what it held is free.
             let facts = SourceFacts { name: held.facts.name.clone(), ..SourceFacts::default() };
-            *held = Arc::new(Source { id: *id, facts, digest: None, starts: OnceLock::new() });
+            *held = Source::new(*id, facts);
         }
     }
 
     /// Adds what a script was written as. Parts of one original may be compiled to several scripts: it is one source then, with
     /// the lines of all.
     fn add_original(&mut self, facts: SourceFacts) -> SourceId {
-        let digest = facts.text.as_deref().map(TextDigest::of);
-        let known = self.named(&facts.name).filter(|known| known.digest == digest).cloned();
+        let known = self.named(&facts.name).filter(|known| known.facts.text == facts.text).cloned();
         let Some(mut known) = known else {
             let id = self.add(facts);
             self.written.insert(id);
             return id;
         };
         let id = known.id;
-        Arc::make_mut(&mut known).facts.lines.extend_with(&facts.lines);
+        let mut code = known.code().clone();
+        code.lines.extend_with(&facts.code.get().lines);
+        Arc::make_mut(&mut known).facts.code = code.into();
         self.all[id.0 as usize] = known;
         id
     }
@@ -283,7 +312,7 @@ impl Sources {
             let Some(source) = self.get(id).filter(|source| self.newest.get(&source.facts.name) == Some(&id)) else {
                 continue;
             };
-            let lines = mapped.map.compiled(number, original.line, source.facts.lines.iter());
+            let lines = mapped.map.compiled(number, original.line, source.code().lines.iter());
             places.extend(lines.into_iter().map(|line| SourceLine { source: id, line }));
         }
         Some(places)
@@ -335,9 +364,7 @@ mod tests {
             name: name.into(),
             language: Language::UNKNOWN,
             text: Some(text.into()),
-            lines: [1, 2].into_iter().collect(),
-            inside: BTreeMap::new(),
-            functions: Vec::new(),
+            code: CodeFacts { lines: [1, 2].into_iter().collect(), ..CodeFacts::default() }.into(),
         }
     }
 
@@ -381,7 +408,7 @@ mod tests {
         sources.set_map(compiled[1], map(3));
         let at = |source, line| SourceLine { source, line: Line::new(line).unwrap() };
         let original = sources.named("keeper.ts").unwrap().clone();
-        assert_eq!(original.facts.lines, [1, 3].into_iter().collect());
+        assert_eq!(original.code().lines, [1, 3].into_iter().collect());
         assert_eq!(sources.compiled(at(original.id, 1)), Some(vec![at(compiled[0], 1)]));
         assert_eq!(sources.compiled(at(original.id, 3)), Some(vec![at(compiled[1], 1)]));
         assert_eq!(sources.compiled(at(original.id, 2)), Some(vec![]));

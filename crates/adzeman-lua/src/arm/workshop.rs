@@ -132,7 +132,11 @@ pub(super) fn order(order: Order, at_once: bool, waits: &Arc<AtomicBool>) -> Pen
     let mut held = shelf();
     let known = held.made.iter().find(|(known, _)| *known == order).map(|(_, slot)| slot.clone());
     if let Some(slot) = known {
-        if slot.outcome.get().is_none() {
+        if at_once && slot.outcome.get().is_none() {
+            // Others are at it; whoever is done first says what came of it.
+            drop(held);
+            carry_out(&order, &slot);
+        } else if slot.outcome.get().is_none() {
             lock(&slot.waiting).push(waits.clone());
         }
         return Pending::of(slot);

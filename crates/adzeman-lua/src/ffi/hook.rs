@@ -177,6 +177,7 @@ pub(super) fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
 unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller: a line hook finds the line filled in.
     let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
+    let was_interrupted = watch.wants_attention();
     if watch.covers(line) {
         caught(|| {
             // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
@@ -185,6 +186,11 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         });
     }
     watch.leave_entry();
+    if was_interrupted && watch.is_gated() && !watch.wants_attention() {
+        // The interrupt has set what no gate needs.
+        // SAFETY: given by the caller.
+        caught(|| set_hook_of(watch, unsafe { State::new(raw) }, Watching::Gated));
+    }
 }
 
 /// # Safety
@@ -416,10 +422,12 @@ pub(crate) fn look_soon(thread: State) {
 pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller. What is evaluated keeps its limit; the script is asked as soon as it goes on itself.
     unsafe {
-        if !ffi::lua_gethook(raw).is_some_and(|held| limit::is_ours(held as *const ())) {
-            // A call that a person asked for looks up at once, too.
-            let looks_up = ffi::lua_gethookmask(raw) & ffi::LUA_MASKCOUNT;
-            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | looks_up, c_int::from(looks_up != 0));
+        let held = ffi::lua_gethook(raw).map_or(ptr::null(), |held| held as *const ());
+        if !limit::is_ours(held) {
+            // What is watched besides is not missed meanwhile. A call that a person asked for looks up at once, too.
+            let mask = if held == on_hook as *const () { ffi::lua_gethookmask(raw) } else { 0 };
+            let looks_up = c_int::from(mask & ffi::LUA_MASKCOUNT != 0);
+            ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKLINE, looks_up);
         }
     }
 }

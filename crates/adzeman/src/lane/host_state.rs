@@ -89,7 +89,7 @@ impl Contexts {
     /// Where the text of a source uses a name, as far as a context of its language is open.
     fn uses_of(&self, source: &Source, name: &str) -> Vec<NameUse> {
         let syntax = self.syntaxes(Some(source.facts.language)).into_iter().next();
-        let text = source.facts.text.as_deref();
+        let text = source.text();
         syntax.zip(text).map(|(syntax, text)| syntax.uses_of(text, name)).unwrap_or_default()
     }
 

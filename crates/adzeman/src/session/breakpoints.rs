@@ -330,7 +330,7 @@ impl Session {
         let (first, last) = (number(arguments.line)?, number(arguments.end_line.unwrap_or(arguments.line))?);
         let sources = self.host.sources.look();
         let source = sources.matching(&path).first().copied().cloned().ok_or(SessionError::NoSource(path))?;
-        let lines = source.facts.lines.iter().filter(|line| (first..=last).contains(line));
+        let lines = source.code().lines.iter().filter(|line| (first..=last).contains(line));
         let location = |line: Line| BreakpointLocation { line: convert::line_number(line, base) };
         Ok(BreakpointLocationsBody { breakpoints: lines.map(location).collect() })
     }
@@ -348,8 +348,8 @@ impl Session {
         let held = held.or_else(|| by_path.as_deref().and_then(|path| sources.matching(path).first().copied()));
         let shown = by_path.clone().unwrap_or_else(|| arguments.source_reference.to_string());
         let held = held.ok_or(SessionError::NoSource(shown))?;
-        let text = held.facts.text.as_deref().ok_or_else(|| SessionError::NoText(held.facts.name.clone()))?;
-        Ok(SourceBody { content: text.to_owned() })
+        let text = held.text().ok_or_else(|| SessionError::NoText(held.facts.name.clone()))?;
+        Ok(SourceBody { content: text.to_string() })
     }
 
     /// The path that a source is meant by.

@@ -38,7 +38,7 @@ pub(crate) fn source(held: &source::Source) -> Source {
         name: Some(held.short_name().to_owned()),
         path: Some(held.facts.name.clone()),
         source_reference: Some(source_reference(held.id)),
-        checksums: held.digest.as_ref().map(|digest| vec![checksum(digest)]),
+        checksums: held.digest().map(|digest| vec![checksum(digest)]),
     }
 }
 

@@ -116,8 +116,7 @@ impl Session {
             return found.clone();
         }
         let sources = self.host.sources.look();
-        let Some((source, script)) = sources.get(id).and_then(|source| Some((source, source.facts.text.clone()?)))
-        else {
+        let Some((source, script)) = sources.get(id).and_then(|source| Some((source, source.text()?.clone()))) else {
             return Vec::new();
         };
         let lines = context.syntax.locals_named(&script, name);

@@ -448,3 +448,31 @@ fn the_last_of_many_contexts_is_paused_in_an_endless_loop() {
     client.ok("continue", json!({"threadId": 300}));
     running.join().unwrap();
 }
+
+#[test]
+fn a_pause_leaves_what_is_watched_by_the_hook_as_it_was() {
+    // A loop begins on the first line of `spin`, so that its entry is watched by the hook: on the main thread, or in a coroutine.
+    let spin = "local function spin(n)\n  for i = 1, 3 do n = n + i end\n  return n\nend\n";
+    let plain = "function update(n)\n  return spin(n)\nend";
+    let resumed = "local turn = coroutine.wrap(function(n)\n  while true do n = coroutine.yield(spin(n)) end\nend)\nfunction update(n)\n  return turn(n)\nend";
+    for update in [plain, resumed] {
+        on_each(&format!("{spin}{update}"), |host| {
+            let mut client = host.attach();
+            let function = json!({"name": "spin", "adzeman": {"say": "{event.n}"}});
+            client.ok("setFunctionBreakpoints", json!({"breakpoints": [function]}));
+            host.go();
+            for _ in 0..5 {
+                client.event("output");
+                client.ok("pause", json!({"threadId": 1}));
+                client.stopped();
+                client.go_on("continue");
+            }
+            let mut last = None;
+            for _ in 0..50 {
+                let said: i64 = client.event("output")["output"].as_str().unwrap().trim().parse().unwrap();
+                assert_eq!(said, last.map_or(said, |last| last + 1), "each entry is told of");
+                last = Some(said);
+            }
+        });
+    }
+}
