@@ -121,16 +121,16 @@ impl Arms {
     /// can be; functions get them as they are [found](Self::advance).
     pub(crate) fn exchange_bodies(&self, wanted: &Arc<WantedLines>) {
         let before = self.wanted.replace(wanted.clone());
-        let until = Instant::now() + MADE_AT_ONCE_FOR;
+        let mut until = None;
         for source in wanted.changed_from(&before) {
-            self.exchange_source(source, wanted, until);
+            self.exchange_source(source, wanted, &mut until);
         }
     }
 
     /// The same for a source that may be new to this state.
     pub(crate) fn exchange_again(&self, source: SourceId) {
         let wanted = self.wanted.borrow().clone();
-        self.exchange_source(source, &wanted, Instant::now() + MADE_AT_ONCE_FOR);
+        self.exchange_source(source, &wanted, &mut None);
     }
 
     /// The functions of a source have just been compiled, once more or for the first time.
@@ -193,9 +193,9 @@ impl Arms {
         }
     }
 
-    /// Has the bodies of a source made, if others are asked for than the last time: at once as long as there is time, and the
-    /// text is short. What this state never loaded is another state's business.
-    fn exchange_source(&self, source: SourceId, wanted: &WantedLines, until: Instant) {
+    /// Has the bodies of a source made, if others are asked for than the last time: at once where the text is short, the first one
+    /// in any case, and others as long as there is time. What this state never loaded is another state's business.
+    fn exchange_source(&self, source: SourceId, wanted: &WantedLines, until: &mut Option<Instant>) {
         if !self.scripts.has_text(source) {
             return;
         }
@@ -218,9 +218,12 @@ impl Arms {
             return self.tell_hooked(source, &asked.lines, NOT_PARSED);
         };
         self.tell_hooked(source, &asked.lines, ARMING);
-        let at_once =
-            text.len() <= MADE_AT_ONCE_BYTES && self.made_at_once.get() < MADE_AT_ONCE && Instant::now() < until;
-        self.made_at_once.set(self.made_at_once.get() + u32::from(at_once));
+        let is_little = text.len() <= MADE_AT_ONCE_BYTES && self.made_at_once.get() < MADE_AT_ONCE;
+        let at_once = is_little && until.is_none_or(|until| Instant::now() < until);
+        if at_once {
+            self.made_at_once.set(self.made_at_once.get() + 1);
+            until.get_or_insert_with(|| Instant::now() + MADE_AT_ONCE_FOR);
+        }
         let Asked { lines, filters } = asked.clone();
         let pending = order(Order { text, chunk_name, lines, filters }, at_once, &self.supervisor.attention());
         let outcome = pending.outcome();
