@@ -1,5 +1,6 @@
-//! What a chunk costs that is loaded while somebody is attached and a breakpoint waits for another one: `cargo bench -p adzeman
-//! --bench loading`. Prints the time of a chunk for more and more of them, as ratios to the first row of each table.
+//! What loading costs: `cargo bench -p adzeman --bench loading`. Prints, as ratios to the engine's own loading, the time of long
+//! scripts while nobody is attached; and the time of a chunk while somebody is and a breakpoint waits for another one, for more
+//! and more of them, as ratios to the first row of each table.
 
 mod support;
 
@@ -11,7 +12,16 @@ use serde_json::json;
 
 use support::Client;
 
+/// Rounds of which the least time counts.
+const ROUNDS: usize = 9;
+
 fn main() {
+    println!("nobody is attached");
+    let lines: String = (0..100_000).map(|n| format!("x{} = (x{} or 0) + {n}\n", n % 100, n % 99)).collect();
+    let constants: String = (0..70_000).map(|n| format!("'text {n}',")).collect();
+    compare("100,000 lines", &lines);
+    compare("70,000 constants", &format!("return {{{constants}}}"));
+    compare("3 lines", "local n = 1\nlocal m = 2\nreturn n + m");
     for waiting in [0, 1, 20] {
         println!("\n{waiting} breakpoints wait");
         let mut first = None;
@@ -21,6 +31,28 @@ fn main() {
             println!("{chunks:>6} chunks: {each:>7.1} us each, {ratio:.2}x");
         }
     }
+}
+
+/// Prints the time that loading takes with us, as a ratio to that without.
+fn compare(name: &str, text: &str) {
+    let host = Host::builder("loader").start(Listen::Off).expect("a host");
+    let lua = Lua::new();
+    let context = LuaContext::attach(&host, &lua, "loader").expect("a context");
+    let times = if text.len() < 1000 { 1_000 } else { 1 };
+    let least = |load: &dyn Fn(usize)| {
+        let rounds = (0..ROUNDS).map(|round| {
+            lua.gc_collect().expect("collected");
+            let begun = Instant::now();
+            (0..times).for_each(|number| load(round * times + number));
+            begun.elapsed().as_secs_f64() / times as f64
+        });
+        rounds.fold(f64::MAX, f64::min)
+    };
+    let own = least(&|number| {
+        drop(lua.load(text).set_name(format!("@own{number}.lua")).into_function().expect("it compiles"))
+    });
+    let ours = least(&|number| drop(context.load(&format!("chunk{number}.lua"), text).expect("it compiles")));
+    println!("{name:>18}: {:>9.1} us, {:.3}x of the engine's own", ours * 1e6, ours / own);
 }
 
 /// Microseconds for each of so many chunks.

@@ -136,7 +136,7 @@ impl Source {
     #[must_use]
     pub fn text(&self) -> Option<&Arc<str>> {
         let text = self.facts.text.as_ref()?;
-        (!self.code().is_other_text).then_some(text)
+        (self.facts.code.is_of_text() || !self.code().is_other_text).then_some(text)
     }
 
     /// Digest of the text, if there is a text.
