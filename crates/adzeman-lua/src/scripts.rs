@@ -1,7 +1,7 @@
 //! The scripts of a state, as they became known.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::ffi::CString;
 use std::sync::Arc;
 
@@ -20,10 +20,28 @@ use crate::text::display_name;
 /// The largest file read to show the text of a source that was loaded from it.
 const MOST_SOURCE_BYTES: u64 = 8 * 1024 * 1024;
 
+/// Sources that a state has before it is looked which of them are gone, beyond as many as there were after the last look.
+const MOST_UNCHECKED: usize = 1000;
+/// Sources that are known in all, where nobody looks because nobody is attached. Who attaches finds those that are alive.
+const MOST_KNOWN: usize = 10_000;
+
 /// What a source was compiled from.
 struct SourceText {
     chunk_name: String,
     text: Option<Arc<str>>,
+    /// How many looks for what is gone had begun by then.
+    look: u32,
+}
+
+/// What is found out of sources that are gone.
+#[derive(Default)]
+struct Living {
+    /// Looks that have begun.
+    looks: Cell<u32>,
+    /// The chunk names of functions that were met in this one.
+    met: RefCell<HashSet<Vec<u8>>>,
+    /// How many sources were there after the last look.
+    left: Cell<usize>,
 }
 
 /// A function that was met.
@@ -40,6 +58,9 @@ pub(crate) struct Scripts {
     /// The source of the function that was looked at last.
     last: Cell<Option<(Definition, SourceId)>>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
+    living: Living,
+    /// Sources in the order in which they came, some of which may be gone.
+    order: RefCell<VecDeque<SourceId>>,
     /// Chunks met that nobody reported: the functions of each that are in no other one that was met.
     seen: RefCell<HashMap<String, Vec<Seen>>>,
 }
@@ -51,6 +72,8 @@ impl Scripts {
             by_chunk_name: RefCell::default(),
             last: Cell::new(None),
             texts: RefCell::default(),
+            living: Living::default(),
+            order: RefCell::default(),
             seen: RefCell::default(),
         }
     }
@@ -102,7 +125,10 @@ impl Scripts {
 
     /// Notes that functions of this chunk belong to a source.
     pub(crate) fn note(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
-        self.texts.borrow_mut().insert(id, SourceText { chunk_name: chunk_name.to_owned(), text });
+        let held = SourceText { chunk_name: chunk_name.to_owned(), text, look: self.living.looks.get() };
+        if self.texts.borrow_mut().insert(id, held).is_none() {
+            self.order.borrow_mut().push_back(id);
+        }
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         // What was compiled before may be found at the same addresses.
         self.last.set(None);
@@ -132,11 +158,62 @@ impl Scripts {
         Some(id)
     }
 
+    /// Whether it is time to look which sources are gone.
+    pub(crate) fn wants_look(&self) -> bool {
+        self.texts.borrow().len() > 2 * self.living.left.get() + MOST_UNCHECKED
+    }
+
+    /// Begins to look which sources are gone.
+    pub(crate) fn begin_look(&self) {
+        self.living.looks.set(self.living.looks.get() + 1);
+        self.living.met.borrow_mut().clear();
+    }
+
+    /// Ends that; answers those that were there when it began, and of which no function was met.
+    pub(crate) fn end_look(&self) -> Vec<SourceId> {
+        let met = self.living.met.take();
+        let began = self.living.looks.get();
+        let is_gone = |held: &SourceText| held.look < began && !met.contains(held.chunk_name.as_bytes());
+        let gone: Vec<_> =
+            self.texts.borrow().iter().filter(|(_, held)| is_gone(held)).map(|(source, _)| *source).collect();
+        self.forget(&gone);
+        self.living.left.set(self.texts.borrow().len());
+        gone
+    }
+
+    /// While nobody is attached: the sources that came first where there are too many, which are forgotten.
+    pub(crate) fn pass_over(&self) -> Vec<SourceId> {
+        let count = self.texts.borrow().len();
+        if count <= MOST_KNOWN {
+            return Vec::new();
+        }
+        let oldest: Vec<_> = self.order.borrow().iter().take(count / 2).copied().collect();
+        self.forget(&oldest);
+        oldest
+    }
+
+    fn forget(&self, gone: &[SourceId]) {
+        let (mut texts, mut by_name) = (self.texts.borrow_mut(), self.by_chunk_name.borrow_mut());
+        for source in gone {
+            if let Some(held) = texts.remove(source)
+                && by_name.get(held.chunk_name.as_bytes()) == Some(source)
+            {
+                by_name.remove(held.chunk_name.as_bytes());
+            }
+        }
+        self.order.borrow_mut().retain(|source| texts.contains_key(source));
+        self.last.set(None);
+    }
+
     /// Looks at the function on top, which may be of a source that nobody reported: what is known of it is what all of its
     /// functions say that are alive.
     pub(crate) fn see(&self, state: State) {
         let info = state.function_info(-1);
         if !self.is_new(&info.chunk_name) {
+            let mut met = self.living.met.borrow_mut();
+            if !met.contains(info.chunk_name.as_bytes()) {
+                met.insert(info.chunk_name.into_bytes());
+            }
             return;
         }
         let lines = if info.last_line == 0 { (0, u32::MAX) } else { (info.first_line, info.last_line) };

@@ -39,19 +39,19 @@ fn compare(name: &str, text: &str) {
     let lua = Lua::new();
     let context = LuaContext::attach(&host, &lua, "loader").expect("a context");
     let times = if text.len() < 1000 { 1_000 } else { 1 };
-    let least = |load: &dyn Fn(usize)| {
-        let rounds = (0..ROUNDS).map(|round| {
-            lua.gc_collect().expect("collected");
-            let begun = Instant::now();
-            (0..times).for_each(|number| load(round * times + number));
-            begun.elapsed().as_secs_f64() / times as f64
-        });
-        rounds.fold(f64::MAX, f64::min)
+    let time = |round: usize, load: &dyn Fn(usize)| {
+        lua.gc_collect().expect("collected");
+        let begun = Instant::now();
+        (0..times).for_each(|number| load(round * times + number));
+        begun.elapsed().as_secs_f64() / f64::from(u32::try_from(times).unwrap_or(u32::MAX))
     };
-    let own = least(&|number| {
-        drop(lua.load(text).set_name(format!("@own{number}.lua")).into_function().expect("it compiles"))
-    });
-    let ours = least(&|number| drop(context.load(&format!("chunk{number}.lua"), text).expect("it compiles")));
+    let plainly = |number: usize| drop(lua.load(text).set_name(format!("@own{number}.lua")).into_function());
+    let with_us = |number: usize| drop(context.load(&format!("chunk{number}.lua"), text));
+    let (mut own, mut ours) = (f64::MAX, f64::MAX);
+    for round in 0..ROUNDS {
+        own = own.min(time(round, &plainly));
+        ours = ours.min(time(round, &with_us));
+    }
     println!("{name:>18}: {:>9.1} us, {:.3}x of the engine's own", ours * 1e6, ours / own);
 }
 

@@ -147,6 +147,18 @@ impl BreakpointStore {
         self.all.len() < before
     }
 
+    /// Forgets what was found out of sources that are no more.
+    pub fn forget_sources(&mut self, sources: &Sources) {
+        self.uses.retain(|(source, _), _| sources.get(*source).is_some());
+    }
+
+    /// Whether some breakpoint is bound in one of these sources.
+    #[must_use]
+    pub fn is_bound_in(&self, gone: &[SourceId]) -> bool {
+        let mut bindings = self.bound.values().flat_map(Status::bindings);
+        bindings.any(|binding| gone.contains(&binding.place.source))
+    }
+
     fn forget_bindings(&mut self) {
         self.first_bound.retain(|(id, _), _| self.all.contains_key(id));
         self.bound.retain(|id, _| self.all.contains_key(id));

@@ -122,6 +122,11 @@ pub trait Supervisor: MaySend {
     /// A source was loaded. Answers its number.
     fn source_loaded(&self, facts: SourceFacts) -> SourceId;
 
+    /// Nothing of a source is left in the state, as far as is known.
+    fn source_gone(&self, source: SourceId) {
+        let _ = source;
+    }
+
     /// Set, from any thread, when something changed since the engine was last told what to watch. The engine asks for it
     /// once and looks at it, relaxed, on each line it watches.
     fn attention(&self) -> Arc<AtomicBool>;

@@ -186,7 +186,9 @@ impl Source {
 /// the one that breakpoints bind to.
 #[derive(Debug, Default)]
 pub struct Sources {
-    all: Vec<Arc<Source>>,
+    all: HashMap<SourceId, Arc<Source>>,
+    /// How many there were.
+    count: u32,
     newest: HashMap<String, SourceId>,
     /// What compiled sources were written as.
     maps: Arc<HashMap<SourceId, Arc<Mapped>>>,
@@ -220,10 +222,25 @@ impl Sources {
         {
             return known.id;
         }
-        let id = SourceId(u32::try_from(self.all.len()).unwrap_or(u32::MAX));
+        let id = SourceId(self.count);
+        self.count = self.count.saturating_add(1);
         self.newest.insert(facts.name.clone(), id);
-        self.all.push(Source::new(id, facts));
+        self.all.insert(id, Source::new(id, facts));
         id
+    }
+
+    /// Forgets a source that no context has any more, with its map. Its number is not given again.
+    pub fn forget(&mut self, id: SourceId) {
+        self.forget_map(id);
+        // Some script was written as it.
+        if self.maps.values().any(|mapped| mapped.originals.contains(&id)) {
+            return;
+        }
+        if let Some(held) = self.all.remove(&id)
+            && self.newest.get(&held.facts.name) == Some(&id)
+        {
+            self.newest.remove(&held.facts.name);
+        }
     }
 
     /// Takes the map of a compiled source: what it was written as becomes a source of its own.
@@ -245,19 +262,20 @@ impl Sources {
     /// Forgets the map of a compiled source, and what it was written as, as far as nothing else was: its own lines are shown
     /// again.
     pub fn forget_map(&mut self, compiled: SourceId) {
+        if !self.maps.contains_key(&compiled) {
+            return;
+        }
         let Some(mapped) = Arc::make_mut(&mut self.maps).remove(&compiled) else { return };
         for id in &mapped.originals {
             let is_used = self.maps.values().any(|other| other.originals.contains(id));
             if is_used || !self.written.remove(id) {
                 continue;
             }
-            let held = &mut self.all[id.0 as usize];
-            if self.newest.get(&held.facts.name) == Some(id) {
+            if let Some(held) = self.all.remove(id)
+                && self.newest.get(&held.facts.name) == Some(id)
+            {
                 self.newest.remove(&held.facts.name);
             }
-            // Its number stays; what it held is free.
-            let facts = SourceFacts { name: held.facts.name.clone(), ..SourceFacts::default() };
-            *held = Source::new(*id, facts);
         }
     }
 
@@ -274,7 +292,7 @@ impl Sources {
         let mut code = known.code().clone();
         code.lines.extend_with(&facts.code.get().lines);
         Arc::make_mut(&mut known).facts.code = code.into();
-        self.all[id.0 as usize] = known;
+        self.all.insert(id, known);
         id
     }
 
@@ -321,7 +339,7 @@ impl Sources {
     /// The source with this number.
     #[must_use]
     pub fn get(&self, id: SourceId) -> Option<&Arc<Source>> {
-        self.all.get(id.0 as usize)
+        self.all.get(&id)
     }
 
     /// The newest source of exactly this runtime name.

@@ -216,6 +216,27 @@ impl Exchanges {
         lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()
     }
 
+    /// Nothing is left of a source but what was made of it.
+    pub(super) fn forget(&mut self, source: SourceId, state: State) {
+        self.pending.remove(&source);
+        for of_sources in [&mut self.waiting, &mut self.under_way, &mut self.left, &mut self.strangers] {
+            of_sources.remove(&source);
+        }
+        let Some(held) = self.sources.remove(&source) else { return };
+        for tree in held.earlier.into_iter().chain(held.current).chain([held.plain]) {
+            self.release(tree, state);
+        }
+    }
+
+    fn release(&mut self, tree: Tree, state: State) {
+        for body in tree.bodies() {
+            self.positions.remove(&body.address());
+            self.reporting.remove(&body.address());
+        }
+        self.roots.remove(&tree.root);
+        tree.release(state);
+    }
+
     /// What was asked for last of a source, whether it is made or not.
     pub(super) fn asked(&self, source: SourceId) -> Option<&Asked> {
         let pending = self.pending.get(&source).map(|(asked, _)| asked);
@@ -321,11 +342,7 @@ impl Exchanges {
         held.earlier = kept;
         let gone: Vec<Tree> = gone;
         for tree in gone {
-            for body in tree.bodies() {
-                self.positions.remove(&body.address());
-            }
-            self.roots.remove(&tree.root);
-            tree.release(state);
+            self.release(tree, state);
         }
     }
 }

@@ -82,7 +82,12 @@ impl Arms {
         let mut purpose = self.search.purpose.borrow_mut();
         if purpose.is_none() {
             *purpose = match self.search.wanted.take() {
-                Some(sources) => Some(Purpose::Threads { sources }),
+                Some(sources) => {
+                    if sources {
+                        self.scripts.begin_look();
+                    }
+                    Some(Purpose::Threads { sources })
+                }
                 None => self.begin_settling().map(|settling| Purpose::Bodies(Box::new(settling))),
             };
         }
@@ -133,7 +138,14 @@ impl Arms {
             Some(Purpose::Threads { sources }) => {
                 report(self.search.sweep.note_newest(self.main));
                 self.watch.threads_are_known(true);
-                if sources { self.scripts.take_seen() } else { Vec::new() }
+                if !sources {
+                    return Vec::new();
+                }
+                // Where something was not come to, it may be there.
+                if is_whole {
+                    self.are_gone(&self.scripts.end_look());
+                }
+                self.scripts.take_seen()
             }
             Some(Purpose::Bodies(settling)) => {
                 report(self.search.sweep.note_newest(self.main));
@@ -147,12 +159,26 @@ impl Arms {
 
     /// A function that may be of a source that nobody reported.
     fn see(&self, function: Object<'_>) {
+        // What was made here keeps no source alive.
+        if self.exchanges.borrow().roots.contains(&function.address()) {
+            return;
+        }
         if !self.search.passed.borrow_mut().insert(function.body().address()) {
             return;
         }
         if function.push(self.main) {
             self.scripts.see(self.main);
             self.main.pop(1);
+        }
+    }
+
+    /// Nothing of these sources is left in the state.
+    pub(crate) fn are_gone(&self, gone: &[SourceId]) {
+        for source in gone {
+            self.exchanges.borrow_mut().forget(*source, self.main);
+            self.hooked.borrow_mut().remove(source);
+            self.told.borrow_mut().remove(source);
+            self.supervisor.source_gone(*source);
         }
     }
 

@@ -117,6 +117,9 @@ impl Context {
     /// bodies that they should have.
     pub(crate) fn safe_point(&self) {
         self.looked.set(None);
+        if self.scripts.wants_look() {
+            self.arms.want_threads(true);
+        }
         self.arms.retry_left();
         if self.arms.is_looking() {
             self.look_on();
@@ -129,7 +132,7 @@ impl Context {
 
     /// Whether a safe point has anything to do.
     pub(crate) fn wants_safe_point(&self) -> bool {
-        self.arms.is_looking() || self.arms.has_left()
+        self.arms.is_looking() || self.arms.has_left() || self.scripts.wants_look()
     }
 
     /// Whether there is nothing left to look for.
@@ -164,6 +167,9 @@ impl Context {
     pub(crate) fn watch(&self, need: &Need) {
         if !self.supervisor.is_attached() {
             report(self.evaluator.forget_results());
+        }
+        if self.scripts.wants_look() {
+            self.arms.want_threads(true);
         }
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
@@ -257,6 +263,9 @@ impl Context {
     pub(crate) fn note_source(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
         self.scripts.note(chunk_name, text, id);
         self.arm_anew(id);
+        if !self.supervisor.is_attached() {
+            self.arms.are_gone(&self.scripts.pass_over());
+        }
     }
 
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.

@@ -27,6 +27,9 @@ use crate::state::notice::{Notice, Stop, Text, Tone};
 /// Between two looks whether someone has attached.
 const WAIT_GLANCE: Duration = Duration::from_millis(20);
 
+/// Sources that are loaded between two looks whether earlier ones are gone.
+const LOOKED_AFTER: usize = 500;
+
 /// A context on the thread that runs it. The engine is asked while none of the locks here is held, as it may have to wait for
 /// another thread to leave the state.
 pub(crate) struct LocalContext {
@@ -47,6 +50,8 @@ pub(crate) struct LocalContext {
     occupied: AtomicBool,
     /// How many calls that a person asked for are under way.
     running_openly: AtomicUsize,
+    /// How many sources were loaded.
+    loaded: AtomicUsize,
 }
 
 impl LocalContext {
@@ -68,6 +73,7 @@ impl LocalContext {
             unsettled: AtomicBool::new(false),
             occupied: AtomicBool::new(false),
             running_openly: AtomicUsize::new(0),
+            loaded: AtomicUsize::new(0),
         }
     }
 
@@ -418,7 +424,15 @@ fn previews(values: Vec<Value>) -> Vec<String> {
 
 impl Supervisor for LocalContext {
     fn source_loaded(&self, facts: SourceFacts) -> SourceId {
-        self.host.add_source(facts)
+        let loaded = self.loaded.fetch_add(1, Ordering::Relaxed) + 1;
+        if loaded.is_multiple_of(LOOKED_AFTER) && self.host.is_attached() {
+            self.link.take_notice();
+        }
+        self.host.add_source(facts, self.link.id)
+    }
+
+    fn source_gone(&self, source: SourceId) {
+        self.host.release_source(source, self.link.id);
     }
 
     fn attention(&self) -> Arc<AtomicBool> {

@@ -269,6 +269,7 @@ impl HostState {
 
     pub(crate) fn remove_context(&self, id: i64) {
         lock(&self.contexts.all).retain(|context| context.id != id);
+        self.are_gone(&self.sources.release_all(id));
         self.clients.tell(Notice::Context { id, is_open: false });
     }
 
@@ -320,8 +321,8 @@ impl HostState {
     }
 
     /// Takes a source that an engine loaded; breakpoints that waited for it bind.
-    pub(crate) fn add_source(&self, facts: SourceFacts) -> SourceId {
-        let (id, is_new) = self.sources.add(facts);
+    pub(crate) fn add_source(&self, facts: SourceFacts, context: i64) -> SourceId {
+        let (id, is_new) = self.sources.add(facts, context);
         if is_new {
             self.map_source(id);
             self.clients.tell(Notice::Source(id));
@@ -331,6 +332,18 @@ impl HostState {
             self.rebind(Changed::Source(id));
         }
         id
+    }
+
+    /// Nothing of a source is left in a context.
+    pub(crate) fn release_source(&self, source: SourceId, context: i64) {
+        self.are_gone(&self.sources.release(source, context));
+    }
+
+    /// Sources are forgotten.
+    fn are_gone(&self, gone: &[SourceId]) {
+        if !gone.is_empty() && self.breakpoints.forget_sources(&self.sources, gone) {
+            self.rebind(Changed::Maps);
+        }
     }
 
     /// Removes all breakpoints of a client.

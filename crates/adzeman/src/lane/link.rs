@@ -104,10 +104,15 @@ impl ContextLink {
         }
     }
 
-    /// Has the context take notice of what changed; answers what else interrupts it.
-    fn call(&self) -> Option<Arc<dyn Interrupt>> {
+    /// Has the context take notice of what changed, at its next safe point or the next line that it reports.
+    pub(super) fn take_notice(&self) {
         self.attention.store(true, Ordering::SeqCst);
         self.attention_count.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// The same; answers what else interrupts it.
+    fn call(&self) -> Option<Arc<dyn Interrupt>> {
+        self.take_notice();
         lock(&self.interrupt).clone()
     }
 

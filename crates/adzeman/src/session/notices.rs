@@ -45,8 +45,9 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
             body("thread", &convert::thread_event(if *is_open { "started" } else { "exited" }, *id))
         }
         Notice::Source(id) => {
-            let source = host.sources.look().get(*id).map(|source| convert::source(source));
-            let new = source.map(|source| LoadedSourceBody { reason: "new".to_owned(), source });
+            let source = host.sources.look().get(*id).cloned();
+            let new =
+                source.map(|source| LoadedSourceBody { reason: "new".to_owned(), source: convert::source(&source) });
             body("loadedSource", &new)
         }
         Notice::Breakpoint(resolved) => {

@@ -48,6 +48,14 @@ impl Breakpoints {
         is_library || sources.maps().contains_key(&new) || lock(&self.store).is_concerned(&sources, new)
     }
 
+    /// Forgets what is known of sources that are no more; whether some breakpoint is bound in one of them.
+    pub(crate) fn forget_sources(&self, book: &SourceBook, gone: &[SourceId]) -> bool {
+        let mut store = lock(&self.store);
+        store.forget_sources(&book.look());
+        lock(&self.watched).retain(|place, _| !gone.contains(&place.source));
+        store.is_bound_in(gone)
+    }
+
     /// Forgets all that a client has set.
     pub(crate) fn forget_client(&self, owner: OwnerId) {
         self.remove_of(owner);

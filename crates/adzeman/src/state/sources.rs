@@ -1,6 +1,6 @@
 //! The sources that contexts have loaded, and the maps of those that were compiled from something else.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 
 use adzeman_core::breakpoint::OwnerId;
@@ -11,10 +11,35 @@ use super::maps::{self, Given};
 
 pub(crate) use super::maps::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 
+/// Sources that are kept though no context has them any more: someone may look at one.
+const MOST_IDLE: usize = 1000;
+
+/// Which contexts have which sources.
+#[derive(Default)]
+struct Holders {
+    of: HashMap<SourceId, HashSet<i64>>,
+    /// Those that none has, in the order in which that came to be; some may have been loaded again since.
+    idle: VecDeque<SourceId>,
+}
+
+impl Holders {
+    /// A context does not have a source any more.
+    fn release(&mut self, source: SourceId, context: i64) {
+        if let Some(held) = self.of.get_mut(&source)
+            && held.remove(&context)
+            && held.is_empty()
+        {
+            self.of.remove(&source);
+            self.idle.push_back(source);
+        }
+    }
+}
+
 /// The sources of a host.
 #[derive(Default)]
 pub(crate) struct SourceBook {
     sources: RwLock<Sources>,
+    holders: Mutex<Holders>,
     /// Maps that clients gave, and what is wrong with maps.
     given: Mutex<Vec<Given>>,
     troubles: Mutex<BTreeMap<String, String>>,
@@ -37,12 +62,50 @@ impl SourceBook {
         (sources.get(shown.source).cloned(), shown)
     }
 
-    /// Takes a source that an engine loaded; answers whether it is new, too.
-    pub(crate) fn add(&self, facts: SourceFacts) -> (SourceId, bool) {
-        let mut sources = self.change();
-        let known = sources.named(&facts.name).map(|source| source.id);
-        let id = sources.add(facts);
-        (id, known != Some(id))
+    /// Takes a source that the engine of a context loaded; answers whether it is new, too.
+    pub(crate) fn add(&self, facts: SourceFacts, context: i64) -> (SourceId, bool) {
+        // First, so that it is not forgotten meanwhile.
+        let mut holders = lock(&self.holders);
+        let (id, is_new) = {
+            let mut sources = self.change();
+            let known = sources.named(&facts.name).map(|source| source.id);
+            let id = sources.add(facts);
+            (id, known != Some(id))
+        };
+        holders.of.entry(id).or_default().insert(context);
+        (id, is_new)
+    }
+
+    /// Nothing of a source is left in a context; answers the sources that are forgotten for that.
+    pub(crate) fn release(&self, source: SourceId, context: i64) -> Vec<SourceId> {
+        let mut holders = lock(&self.holders);
+        holders.release(source, context);
+        self.forget_idle(&mut holders)
+    }
+
+    /// A context is closed; answers as [`release`](Self::release).
+    pub(crate) fn release_all(&self, context: i64) -> Vec<SourceId> {
+        let mut holders = lock(&self.holders);
+        let held: Vec<_> =
+            holders.of.iter().filter(|(_, held)| held.contains(&context)).map(|(source, _)| *source).collect();
+        held.into_iter().for_each(|source| holders.release(source, context));
+        self.forget_idle(&mut holders)
+    }
+
+    /// Forgets the sources that none has for the longest time, where there are too many.
+    fn forget_idle(&self, holders: &mut Holders) -> Vec<SourceId> {
+        let mut gone = Vec::new();
+        while holders.idle.len() > MOST_IDLE
+            && let Some(oldest) = holders.idle.pop_front()
+        {
+            let is_idle = !holders.of.contains_key(&oldest) && !holders.idle.contains(&oldest);
+            gone.extend(is_idle.then_some(oldest));
+        }
+        if !gone.is_empty() {
+            let mut sources = self.change();
+            gone.iter().for_each(|id| sources.forget(*id));
+        }
+        gone
     }
 
     /// Finds the map of a source that was compiled from something else. Answers what is wrong with a broken one, which is

@@ -248,3 +248,67 @@ fn a_host_that_comes_to_no_safe_point_is_looked_at_at_its_next_line() {
     client.ok("setExpression", json!({"expression": "on", "value": "false", "threadId": 1}));
     assert!(running.join().unwrap() != 0);
 }
+
+#[test]
+fn sources_whose_functions_are_gone_are_forgotten_and_those_that_are_alive_are_not() {
+    for is_attached in [true, false] {
+        let host = Host::builder("press").event(adzeman::EventKind::new("print")).start(Listen::ANY_PORT).unwrap();
+        let (go, may_go) = std::sync::mpsc::channel();
+        let (done, is_done) = std::sync::mpsc::channel();
+        let running = std::thread::spawn({
+            let host = host.clone();
+            move || {
+                let lua = mlua::Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                let load = |name: &str, n: u32| {
+                    let text = format!("local n = {n}\nreturn function(x)\n  return n + x\nend");
+                    context.load(name, &text).unwrap().call::<mlua::Function>(()).unwrap()
+                };
+                let kept = load("kept.lua", 7);
+                may_go.recv().unwrap();
+                for n in 0..25_000 {
+                    let made = load(&format!("sheet {n}.lua"), n);
+                    host.emit(adzeman::Event::of("print").with("n", n), || made.call::<u32>(n)).unwrap();
+                    if n % 5_000 == 0 {
+                        lua.gc_collect().unwrap();
+                    }
+                }
+                lua.gc_collect().unwrap();
+                done.send(()).unwrap();
+                may_go.recv().unwrap();
+                while host.is_attached() {
+                    host.emit(adzeman::Event::of("print").with("n", 0), || kept.call::<u32>(1)).unwrap();
+                }
+            }
+        });
+        let attach = || {
+            let mut client = Client::connect(&host);
+            client.ok("initialize", json!({}));
+            client.event("initialized");
+            client.ok("attach", json!({}));
+            client.ok("configurationDone", json!({}));
+            client
+        };
+        let mut client = is_attached.then(attach);
+        go.send(()).unwrap();
+        is_done.recv().unwrap();
+        let mut client = client.take().unwrap_or_else(attach);
+        go.send(()).unwrap();
+        let mut known;
+        let begun = std::time::Instant::now();
+        loop {
+            let body = client.ok("loadedSources", json!({}));
+            known = body["sources"].as_array().unwrap().iter().map(|held| held["name"].clone()).collect::<Vec<_>>();
+            if known.len() < 4_000 && known.contains(&json!("kept.lua")) || begun.elapsed() > crate::harness::LONG {
+                break;
+            }
+        }
+        assert!(known.len() < 4_000, "attached {is_attached}: {} sources are known", known.len());
+        let set = json!({"source": {"path": "kept.lua"}, "breakpoints": [{"line": 3}]});
+        let set = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
+        assert_eq!(set["verified"], true, "attached {is_attached}: {set}");
+        assert_eq!(client.stopped().1, 3, "attached {is_attached}");
+        client.ok("disconnect", json!({}));
+        running.join().unwrap();
+    }
+}
