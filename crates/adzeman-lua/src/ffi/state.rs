@@ -366,6 +366,12 @@ impl State {
         unsafe { ffi::lua_status(self.0) == ffi::LUA_YIELD }
     }
 
+    /// Whether the thread has a hook, whoever set it.
+    pub(crate) fn has_hook(self) -> bool {
+        // SAFETY: the thread is live.
+        unsafe { ffi::lua_gethook(self.0).is_some() }
+    }
+
     /// Sets or removes the hook of this thread.
     pub(crate) fn set_hook(self, hook: Option<ffi::lua_Hook>, mask: c_int, count: c_int) {
         // SAFETY: the thread is live; hooks of this crate keep the rules of callbacks.

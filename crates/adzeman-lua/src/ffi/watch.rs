@@ -295,6 +295,12 @@ impl Watch {
     }
 
     pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+        // One that nobody has met yet is watched from here on.
+        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !thread.has_hook()) {
+            thread.push_self();
+            report(walk::note_thread(thread));
+            hook::set_hook_of(self, thread, self.watching.get());
+        }
         self.running.set(coroutine);
         self.registration.set_running(coroutine)
     }

@@ -216,6 +216,9 @@ fn run_from(
         };
         lua.globals().set(name, lua.create_function(function).unwrap()).unwrap();
     }
+    if script.contains("host_keep(") {
+        offer_hiding_places(&lua);
+    }
     if script.contains("host_dump(") {
         let dump = |lua: &Lua, (function, strips): (mlua::Function, bool)| lua.create_string(function.dump(strips));
         lua.globals().set("host_dump", lua.create_function(dump).unwrap()).unwrap();
@@ -236,6 +239,37 @@ fn run_from(
     let raises = supervising.raises.borrow().clone();
     let hooked = supervising.hooked.borrow().clone();
     Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, outcome }
+}
+
+/// Ways of a host to hold functions: `host_box(f)` in a userdata, which `host_unbox` looks into; `host_keep(f)` by the binding, for
+/// `host_call(number, x)`; and `host_capture(f)` in a function of the host.
+pub(crate) fn offer_hiding_places(lua: &Lua) {
+    struct Empty;
+    impl mlua::UserData for Empty {}
+    let globals = lua.globals();
+    let offer = |name: &str, function: mlua::Result<mlua::Function>| globals.set(name, function.unwrap()).unwrap();
+    let boxed = |lua: &Lua, function: mlua::Function| {
+        let userdata = lua.create_userdata(Empty)?;
+        userdata.set_user_value(function)?;
+        Ok(userdata)
+    };
+    offer("host_box", lua.create_function(boxed));
+    let unboxed = |_: &Lua, userdata: mlua::AnyUserData| userdata.user_value::<mlua::Function>();
+    offer("host_unbox", lua.create_function(unboxed));
+    let kept = Rc::new(RefCell::new(Vec::new()));
+    let keep = kept.clone();
+    let keep = move |_: &Lua, function: mlua::Function| {
+        keep.borrow_mut().push(function);
+        Ok(keep.borrow().len())
+    };
+    offer("host_keep", lua.create_function(keep));
+    let call = move |_: &Lua, (number, x): (usize, i64)| {
+        let function = kept.borrow()[number - 1].clone();
+        function.call::<i64>(x)
+    };
+    offer("host_call", lua.create_function(call));
+    let capture = |lua: &Lua, function: mlua::Function| lua.create_function(move |_, x: i64| function.call::<i64>(x));
+    offer("host_capture", lua.create_function(capture));
 }
 
 /// Runs `script` to its first stop and answers what `look` makes of it there.
