@@ -5,6 +5,7 @@
 mod support;
 
 use std::fmt::Write as _;
+use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::Instant;
@@ -52,10 +53,12 @@ fn main() {
 fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeReader, PipeWriter>)) {
     let host = Host::builder("many").event(EventKind::new("tick")).start(Listen::Off).expect("a host");
     let meter = Arc::new(Meter::default());
+    // Bytes that the state has, when everything that is not used is collected.
+    let in_state = Arc::new(AtomicUsize::new(0));
     let (ready, is_ready) = mpsc::channel();
     let running = thread::spawn({
-        let (host, meter) = (host.clone(), meter.clone());
-        move || run(&host, &meter, &vec![text(functions); sources], &ready)
+        let (host, meter, in_state) = (host.clone(), meter.clone(), in_state.clone());
+        move || run(&host, (&meter, &in_state), &vec![text(functions); sources], &ready)
     });
     is_ready.recv().expect("the host starts");
     let (reader, writer) = host.connect().expect("a session");
@@ -66,7 +69,7 @@ fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeRe
         client = Some(held);
     });
     let mut client = client.expect("attached");
-    let before = support::resident();
+    let (before, before_in_state) = (support::resident(), in_state.load(SeqCst));
     meter.part("sets breakpoints", EVENTS, || set(&mut client));
     // What is made elsewhere takes its time.
     meter.part("until they are armed", EVENTS, || {
@@ -74,8 +77,10 @@ fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeRe
             thread::sleep(std::time::Duration::from_millis(5));
         }
     });
-    meter.part("armed", EVENTS, || ());
-    println!("{:.1} KB a source", (support::resident() - before) / 1024.0 / sources as f64);
+    meter.part("armed", 2 * EVENTS, || ());
+    let each = |bytes: f64| bytes / 1024.0 / sources as f64;
+    let (all, of_state) = (support::resident() - before, in_state.load(SeqCst).saturating_sub(before_in_state));
+    println!("{:.1} KB a source, {:.1} KB of these in the state", each(all), each(of_state as f64));
     meter.part("leaves", EVENTS, || {
         client.request("disconnect", json!({}));
     });
@@ -83,7 +88,7 @@ fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeRe
     running.join().expect("it ends");
 }
 
-fn run(host: &Host, meter: &Meter, texts: &[String], ready: &mpsc::Sender<()>) {
+fn run(host: &Host, (meter, in_state): (&Meter, &AtomicUsize), texts: &[String], ready: &mpsc::Sender<()>) {
     let lua = Lua::new();
     let context = LuaContext::attach(host, &lua, "main").expect("a context");
     lua.globals().set("kept", lua.create_table().expect("a table")).expect("set");
@@ -98,11 +103,19 @@ fn run(host: &Host, meter: &Meter, texts: &[String], ready: &mpsc::Sender<()>) {
         .load("local n = 0\nreturn function() n = n + 1\n local all = kept[n % #kept + 1]\n return all[n % #all + 1](n) end")
         .eval()
         .expect("a function");
+    lua.gc_collect().expect("collected");
+    in_state.store(lua.used_memory(), SeqCst);
     ready.send(()).expect("somebody waits");
+    let mut events = 0;
     while !meter.is_over() {
         let begun = Instant::now();
         let _ = host.emit(Event::of("tick"), || run.call::<u64>(()));
         meter.take(begun.elapsed());
+        events += 1;
+        if events % EVENTS == 0 {
+            lua.gc_collect().expect("collected");
+            in_state.store(lua.used_memory(), SeqCst);
+        }
         thread::sleep(std::time::Duration::from_micros(100));
     }
     host.poll();
