@@ -140,7 +140,18 @@ fn work(meter: &Meter, client: &mut Client<PipeReader, PipeWriter>) {
         let wanted: Vec<_> = lines.iter().map(|line| json!({"line": line, "condition": condition})).collect();
         client.request("setBreakpoints", json!({"source": {"path": "game.lua"}, "breakpoints": wanted}));
     };
-    meter.part("first breakpoint, never true", FRAMES, || set(client, &[PLAIN], Some("at < 0")));
+    let before = meter.count();
+    meter.part("first breakpoint, never true", FRAMES, || {
+        set(client, &[PLAIN], Some("at < 0"));
+        // The script takes notice at its next event.
+        while meter.count() < before + 2 {
+            thread::sleep(Duration::from_millis(1));
+        }
+        while client.request("adzeman/breakpoints", json!({}))["breakpoints"].to_string().contains("being armed") {
+            thread::sleep(Duration::from_millis(1));
+        }
+        println!("armed in full within {} events", meter.count() - before);
+    });
     meter.part("100 changes of it", FRAMES, || {
         for n in 0..50 {
             set(client, &[PLAIN], Some(&format!("at < -{n}")));

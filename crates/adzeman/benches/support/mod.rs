@@ -106,6 +106,11 @@ impl Meter {
         self.events.fetch_add(1, SeqCst);
     }
 
+    /// How many there were.
+    pub(crate) fn count(&self) -> u64 {
+        self.events.load(SeqCst)
+    }
+
     /// Whether the host is to end.
     pub(crate) fn is_over(&self) -> bool {
         self.ends.load(SeqCst)
