@@ -4,6 +4,7 @@
 mod breakpoints;
 mod compiled;
 mod faults;
+mod found;
 mod harness;
 mod host_side;
 mod inspecting;

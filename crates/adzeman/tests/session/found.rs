@@ -1,0 +1,175 @@
+//! Scripts that `require`, a loader of the host's own, or a script itself brought in: what is known of them is what runs.
+
+use std::path::PathBuf;
+use std::sync::mpsc;
+use std::thread::{self, JoinHandle};
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use mlua::{Function, Lua};
+use serde_json::{Value as Json, json};
+
+use crate::harness::Client;
+
+const MODULE: &str = "\
+local M = {}
+local function hidden(x)
+  local twice = 2 * x
+  return twice
+end
+function M.shown(x)
+  local sum = hidden(x) + 1
+  return sum
+end
+function M.unused(x)
+  local never = x
+  return never
+end
+return M
+";
+const MAIN: &str = "\
+local mod = bring('mod')
+mod.unused = nil
+collectgarbage()
+function update(n)
+  return mod.shown(n)
+end
+";
+
+/// A host whose script brings the module in before anybody comes, by `bring`, and then runs it in each event.
+struct Works {
+    folder: PathBuf,
+    host: Host,
+    running: Option<JoinHandle<()>>,
+}
+
+impl Works {
+    fn start(name: &str, bring: fn(&Lua, PathBuf) -> Function) -> Self {
+        let folder = std::env::temp_dir().join(format!("adzeman-found-{name}-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).unwrap();
+        std::fs::write(folder.join("mod.lua"), MODULE).unwrap();
+        let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+        let (ready, is_ready) = mpsc::channel();
+        let running = thread::spawn({
+            let (host, folder) = (host.clone(), folder.clone());
+            move || {
+                let lua = Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                lua.globals().set("bring", bring(&lua, folder)).unwrap();
+                context.load("main.lua", MAIN).unwrap().call::<()>(()).unwrap();
+                let update: Function = lua.globals().get("update").unwrap();
+                ready.send(()).unwrap();
+                while !host.is_attached() {
+                    thread::yield_now();
+                }
+                while host.is_attached() {
+                    host.emit(Event::of("shift"), || update.call::<i64>(20)).unwrap();
+                }
+            }
+        });
+        is_ready.recv().unwrap();
+        Self { folder, host, running: Some(running) }
+    }
+
+    fn attach(&self) -> Client {
+        let mut client = Client::connect(&self.host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        // What is there is found within the first events.
+        while !client.ok("loadedSources", json!({}))["sources"].to_string().contains("mod") {
+            thread::yield_now();
+        }
+        client
+    }
+}
+
+impl Drop for Works {
+    fn drop(&mut self) {
+        let ended = self.running.take().map(JoinHandle::join);
+        let _ = std::fs::remove_dir_all(&self.folder);
+        if !thread::panicking() {
+            ended.unwrap().unwrap();
+        }
+    }
+}
+
+/// By `require`, as a file.
+fn by_require(lua: &Lua, folder: PathBuf) -> Function {
+    let path = format!("package.path = '{}/?.lua'\nreturn require", folder.display());
+    lua.load(path).eval().unwrap()
+}
+
+/// By a loader of the host's own, which names the chunk as it likes, and keeps the text to itself.
+fn by_own_loader(lua: &Lua, folder: PathBuf) -> Function {
+    let load = move |lua: &Lua, name: String| {
+        let text = std::fs::read_to_string(folder.join(format!("{name}.lua"))).unwrap();
+        lua.load(text).set_name(format!("=works/{name}.lua")).eval::<mlua::Value>()
+    };
+    lua.create_function(load).unwrap()
+}
+
+fn set(client: &mut Client, lines: &[i64]) -> Vec<Json> {
+    let wanted: Vec<_> = lines.iter().map(|line| json!({ "line": line })).collect();
+    let body = client.ok("setBreakpoints", json!({"source": {"path": "mod.lua"}, "breakpoints": wanted}));
+    body["breakpoints"].as_array().unwrap().clone()
+}
+
+/// The breakpoint on each line that is known is there, and is hit where it runs.
+fn hits(client: &mut Client, lines: &[i64]) {
+    let placed = set(client, lines);
+    for (line, held) in lines.iter().zip(&placed) {
+        assert_eq!((&held["verified"], held["line"].as_i64()), (&json!(true), Some(*line)), "{held}");
+    }
+    for line in [7, 3, 7, 3] {
+        assert_eq!(client.stopped().1, line);
+        client.go_on("continue");
+    }
+    // Held at this one, until it is let go.
+    assert_eq!(client.stopped().1, 7);
+}
+
+#[test]
+fn a_module_is_known_whole_by_its_file_whatever_of_it_is_alive() {
+    let works = Works::start("whole", by_require);
+    let mut client = works.attach();
+    // The function on line 10 is gone; its lines are those of the file all the same.
+    hits(&mut client, &[3, 7, 11]);
+    let moved = set(&mut client, &[9])[0].clone();
+    assert_eq!(moved["line"], 9, "the end of a function is a line of its own: {moved}");
+    client.ok("setFunctionBreakpoints", json!({"breakpoints": [{"name": "hidden"}]}));
+    set(&mut client, &[]);
+    client.go_on("continue");
+    assert_eq!(client.stopped().1, 3);
+    client.ok("disconnect", json!({}));
+}
+
+#[test]
+fn a_file_that_is_not_what_runs_is_not_shown_and_nothing_is_moved_by_it() {
+    let works = Works::start("other", by_require);
+    std::fs::write(works.folder.join("mod.lua"), format!("-- a line more\n\n{MODULE}")).unwrap();
+    known_by_its_functions(&works);
+}
+
+#[test]
+fn a_script_without_a_text_is_what_its_functions_say_that_are_alive() {
+    let works = Works::start("loader", by_own_loader);
+    known_by_its_functions(&works);
+}
+
+fn known_by_its_functions(works: &Works) {
+    let mut client = works.attach();
+    hits(&mut client, &[3, 7]);
+    for line in [1, 11] {
+        let unknown = set(&mut client, &[line])[0].clone();
+        assert_eq!(unknown["verified"], false, "{unknown}");
+        let why = unknown["message"].as_str().unwrap();
+        assert!(why.contains(&format!("nothing is known of line {line} of mod.lua")), "{why}");
+    }
+    let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+    let module = sources.as_array().unwrap().iter().find(|held| held["name"] == "mod.lua").unwrap().clone();
+    let why = client.refused("source", json!({"source": module, "sourceReference": module["sourceReference"]}));
+    assert!(why.contains("text"), "{why}");
+    set(&mut client, &[]);
+    client.ok("disconnect", json!({}));
+}
