@@ -14,7 +14,8 @@ pub struct ContextHandle(OpenContext);
 
 impl ContextHandle {
     /// Opens a context on this thread. `make` builds the engine's side, which reports to the supervisor it is given.
-    /// Engines other than the ones shipped are opened by this.
+    /// Engines other than the ones shipped are opened by this. While another context of that name is open, a number stands behind
+    /// it: `job`, `job (2)`.
     ///
     /// # Errors
     /// What `make` fails with.

@@ -35,7 +35,8 @@ const _: fn() = || {
 };
 
 impl LuaContext {
-    /// Opens a Lua state as the context `name`, on the thread that runs it.
+    /// Opens a Lua state as the context `name`, on the thread that runs it. While another context of that name is open, a number
+    /// stands behind it: `job`, `job (2)`, `job (3)`.
     ///
     /// # Errors
     /// When the state has no memory left.

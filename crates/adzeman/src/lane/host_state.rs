@@ -1,5 +1,6 @@
 //! A host while it runs: the parts of its state, its contexts, and what concerns more than one of them.
 
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
@@ -91,6 +92,16 @@ impl Contexts {
         let syntax = self.syntaxes(Some(source.facts.language)).into_iter().next();
         let text = source.text();
         syntax.zip(text).map(|(syntax, text)| syntax.uses_of(text, name)).unwrap_or_default()
+    }
+
+    /// A name for a new one: the one that is wanted, with a number behind it if another one that is open has it.
+    pub(crate) fn own_name(&self, wanted: &str) -> String {
+        let taken: HashSet<_> = lock(&self.all).iter().map(|context| context.name.clone()).collect();
+        if !taken.contains(wanted) {
+            return wanted.to_owned();
+        }
+        let mut numbered = (2_u64..).map(|number| format!("{wanted} ({number})"));
+        numbered.find(|name| !taken.contains(name)).unwrap_or_else(|| wanted.to_owned())
     }
 
     /// A number for the next one.

@@ -47,7 +47,7 @@ impl OpenContext {
         let data = Shared::new(HostData::new(host.opened.clone(), syntax.language().notation));
         let (id, mailbox) = (host.contexts.next_id(), lane.mailbox.clone());
         let count = host.contexts.attention_counter();
-        let link = Arc::new(ContextLink::new(id, name, syntax, count, (lane.number, mailbox)));
+        let link = Arc::new(ContextLink::new(id, &host.contexts.own_name(name), syntax, count, (lane.number, mailbox)));
         let context = Shared::new_cyclic(|me| LocalContext::new(me.clone(), link.clone(), host.clone(), data.clone()));
         let (engine, interrupt) = make(context.clone(), data)
             .map_err(|error| AttachError { name: name.to_owned(), why: error.to_string() })?;

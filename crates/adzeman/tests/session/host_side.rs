@@ -295,3 +295,27 @@ fn a_chunk_that_a_script_loads_itself_binds_the_breakpoint_that_waits_for_it() {
     }
     assert_eq!(script.join().unwrap(), 6);
 }
+
+#[test]
+fn contexts_of_one_name_are_told_apart_by_a_number() {
+    let host = Host::builder("works").start(Listen::ANY_PORT).unwrap();
+    let lua = mlua::Lua::new();
+    let open = |name: &str| {
+        let state = mlua::Lua::new();
+        (LuaContext::attach(&host, &state, name).unwrap(), state)
+    };
+    let first = LuaContext::attach(&host, &lua, "job").unwrap();
+    let (second, third) = (open("job"), open("job"));
+    let names = |client: &mut Client| {
+        let threads = client.ok("threads", json!({}))["threads"].clone();
+        threads.as_array().unwrap().iter().map(|held| held["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.ok("attach", json!({}));
+    assert_eq!(names(&mut client), ["job", "job (2)", "job (3)"]);
+    drop((first, second));
+    let again = open("job");
+    assert_eq!(names(&mut client), ["job (3)", "job"]);
+    drop((third, again));
+}
