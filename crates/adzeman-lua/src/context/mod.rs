@@ -116,6 +116,7 @@ impl Context {
     /// Between two handlers: what is looked for is looked for further, and functions that were on a stack before may get the
     /// bodies that they should have.
     pub(crate) fn safe_point(&self) {
+        self.watch.renew();
         self.looked.set(None);
         if self.scripts.wants_look() {
             self.arms.want_threads(true);

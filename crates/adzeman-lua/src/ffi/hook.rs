@@ -16,6 +16,7 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
+use super::others::Other;
 use super::state::{Slot, State};
 use super::watch::Watch;
 use super::{finalizers, layout, limit};
@@ -92,7 +93,29 @@ pub(super) unsafe fn watch_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch>
 unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
-    let (watch, event) = unsafe { (watch_of(raw), (*record).event) };
+    unsafe {
+        let (watch, event) = (watch_of(raw), (*record).event);
+        on_event(watch, raw, record, event);
+        // What stood here before is called last, as it may raise, or yield; nothing is owned here.
+        if let Some(other) = watch.filter(|watch| !watch.is_busy()).and_then(|watch| watch.others.concerned(raw, event))
+        {
+            (*record).event = event;
+            other(raw, record);
+            // It may have taken itself away, with what it takes for its own hook, or put another one there.
+            if let Some(watch) = watch.filter(|_| !ffi::lua_gethook(raw).is_some_and(is_ours)) {
+                watch.others.set(raw, None);
+                caught(|| set_hook_of(watch, State::new(raw), watch.watching()));
+            }
+        }
+    }
+}
+
+/// What is done for the watch at an event.
+///
+/// # Safety
+/// As [`on_hook`], for an event of this kind.
+#[inline]
+unsafe fn on_event(watch: Option<&Watch>, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug, event: c_int) {
     if let Some(watch) = watch.filter(|watch| watch.bounds.is_limited()) {
         // This hook stands where the one of evaluations should: an interrupt has set it meanwhile, or the thread was there before.
         // SAFETY: `raw` is the running thread.
@@ -115,7 +138,10 @@ unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::
     if !watch.is_some_and(|watch| watch.is_watching() || watch.wants_attention()) {
         // SAFETY: `raw` is the running thread.
         unsafe {
-            ffi::lua_sethook(raw, None, 0, 0);
+            match watch {
+                Some(watch) => take_away(watch, raw),
+                None => ffi::lua_sethook(raw, None, 0, 0),
+            }
             watch.inspect(|watch| look_again(watch, raw));
         }
         return;
@@ -147,6 +173,7 @@ unsafe fn tell(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         match event {
             ffi::LUA_HOOKLINE => line(watch, raw, record),
             ffi::LUA_HOOKRET => returned(watch, raw, record),
+            ffi::LUA_HOOKCOUNT if !watch.runs_openly() && !watch.is_abandoning() => {}
             ffi::LUA_HOOKCOUNT => looked_up(watch, raw),
             _ => called(watch, raw, record),
         }
@@ -178,6 +205,9 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
     // SAFETY: given by the caller: a line hook finds the line filled in.
     let line = u32::try_from(unsafe { (*record).currentline }).unwrap_or(0);
     let was_interrupted = watch.wants_attention();
+    if was_interrupted {
+        watch.note_interrupted();
+    }
     if watch.covers(line) {
         caught(|| {
             // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
@@ -262,8 +292,8 @@ unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
     let (mask, count) = if watch.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
     // SAFETY: given by the caller.
     unsafe {
-        if ffi::lua_gethookmask(raw) != mask {
-            ffi::lua_sethook(raw, Some(on_hook), mask, count);
+        if ffi::lua_gethookmask(raw) != watch.others.joined(raw, mask, count).0 {
+            put(watch, raw, mask, count);
             look_again(watch, raw);
         }
     }
@@ -284,10 +314,10 @@ unsafe fn looked_up(watch: &Watch, raw: *mut ffi::lua_State) {
     unsafe {
         let mask = ffi::lua_gethookmask(raw);
         if watch.wants_attention() {
-            ffi::lua_sethook(raw, Some(on_hook), ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
+            put(watch, raw, ffi::LUA_MASKLINE | ffi::LUA_MASKCOUNT, LOOK_UP_INSTRUCTIONS);
         } else if ffi::lua_gethookcount(raw) == 1 {
             // An interrupt has asked for this one look.
-            ffi::lua_sethook(raw, Some(on_hook), mask, LOOK_UP_INSTRUCTIONS);
+            put(watch, raw, mask, LOOK_UP_INSTRUCTIONS);
             look_again(watch, raw);
         }
     }
@@ -362,19 +392,81 @@ pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
 /// Sets or removes the hook of a thread. While a call that a person asked for runs, every thread looks up now and then.
 pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
     let looks_up = watch.runs_openly();
+    // SAFETY: the thread is live.
+    let put = |mask, count| unsafe { put(watch, state.raw(), mask, count) };
     let set = |mask| match looks_up {
-        true => state.set_hook(Some(on_hook), mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
-        false => state.set_hook(Some(on_hook), mask, 0),
+        true => put(mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
+        false => put(mask, 0),
     };
     match how {
         Watching::Nothing if looks_up => set(0),
-        Watching::Nothing => state.set_hook(None, 0, 0),
+        // SAFETY: as above.
+        Watching::Nothing => unsafe { take_away(watch, state.raw()) },
         Watching::Events(mask) => set(mask),
         Watching::Gated => set(gated_mask(watch, state)),
-        Watching::Abandoning => return state.set_hook(Some(on_hook), ffi::LUA_MASKCOUNT, 1),
+        Watching::Abandoning => return put(ffi::LUA_MASKCOUNT, 1),
     }
     // SAFETY: the thread is live.
     unsafe { look_again(watch, state.raw()) };
+}
+
+/// Puts the hook onto a thread, in the place of another one if there is one.
+///
+/// # Safety
+/// `raw` is a live thread of the state.
+unsafe fn put(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int, count: c_int) {
+    // SAFETY: given by the caller.
+    unsafe {
+        watch.note_interrupted();
+        watch.others.note(raw, is_ours);
+        let (mask, count) = watch.others.joined(raw, mask, count);
+        ffi::lua_sethook(raw, Some(on_hook), mask, count);
+    }
+}
+
+/// Takes the hook from a thread, which has the one again that was there before. One that is not ours stays.
+///
+/// # Safety
+/// As [`put`].
+unsafe fn take_away(watch: &Watch, raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    unsafe {
+        watch.note_interrupted();
+        watch.others.note(raw, is_ours);
+        match watch.others.set(raw, None) {
+            Some(other) => ffi::lua_sethook(raw, Some(other.hook), other.mask, other.count),
+            None => ffi::lua_sethook(raw, None, 0, 0),
+        }
+    }
+}
+
+/// What `debug.gethook` and `debug.sethook` speak of on a thread, where ours stands in its place; `None` where it does not.
+///
+/// # Safety
+/// As [`put`].
+pub(super) unsafe fn behind_ours(raw: *mut ffi::lua_State) -> Option<Option<Other>> {
+    // SAFETY: given by the caller.
+    unsafe {
+        let is_ours = ffi::lua_gethook(raw).is_some_and(is_ours);
+        watch_of(raw).filter(|_| is_ours).map(|watch| watch.others.of(raw))
+    }
+}
+
+/// Has a script set another hook on a thread where ours stands; false where it does not.
+///
+/// # Safety
+/// As [`put`].
+pub(super) unsafe fn set_behind_ours(raw: *mut ffi::lua_State, other: Option<Other>) -> bool {
+    // SAFETY: given by the caller.
+    unsafe {
+        let is_ours = ffi::lua_gethook(raw).is_some_and(is_ours);
+        let Some(watch) = watch_of(raw).filter(|_| is_ours) else { return false };
+        watch.others.set(raw, other);
+        if !watch.bounds.is_limited() {
+            set_hook_of(watch, State::new(raw), watch.watching());
+        }
+        true
+    }
 }
 
 /// A signal may have asked for a look while the hook was being set, and been overruled: what asks is looked at afterwards.
@@ -385,7 +477,10 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
 unsafe fn look_again(watch: &Watch, raw: *mut ffi::lua_State) {
     if watch.wants_attention() {
         // SAFETY: given by the caller.
-        unsafe { watch_from_signal(raw) };
+        unsafe {
+            watch.others.note(raw, is_ours);
+            watch_from_signal(raw);
+        }
     }
 }
 
@@ -409,9 +504,12 @@ const LOOK_UP_INSTRUCTIONS: c_int = 1000;
 const LOOKING_UP: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 
 /// Watches lines from the next instruction on.
-pub(crate) fn look_soon(thread: State) {
+pub(crate) fn look_soon(watch: &Watch, thread: State) {
     // SAFETY: the thread is live: the main one, or one that runs.
-    unsafe { watch_from_signal(thread.raw()) };
+    unsafe {
+        watch.others.note(thread.raw(), is_ours);
+        watch_from_signal(thread.raw());
+    }
 }
 
 /// From a signal handler on the script's own thread: watch lines from the next instruction on. Lua documents
@@ -425,7 +523,8 @@ pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
         let held = ffi::lua_gethook(raw).map_or(ptr::null(), |held| held as *const ());
         if !limit::is_ours(held) {
             // What is watched besides is not missed meanwhile. A call that a person asked for looks up at once, too.
-            let mask = if held == on_hook as *const () { ffi::lua_gethookmask(raw) } else { 0 };
+            let is_on = held == on_hook as *const ();
+            let mask = if is_on { ffi::lua_gethookmask(raw) } else { 0 };
             let looks_up = c_int::from(mask & ffi::LUA_MASKCOUNT != 0);
             ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKLINE, looks_up);
         }

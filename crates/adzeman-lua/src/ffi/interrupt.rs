@@ -13,6 +13,7 @@
 mod linux {
     use std::cell::Cell;
     use std::collections::BTreeSet;
+    use std::ffi::c_void;
     use std::sync::OnceLock;
     use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicUsize, Ordering::SeqCst};
     use std::time::{Duration, Instant};
@@ -25,6 +26,7 @@ mod linux {
     use crate::ffi::internals;
     use crate::ffi::layout;
     use crate::ffi::library::native_at;
+    use crate::ffi::others::Other;
     use crate::ffi::state::State;
     use crate::ffi::whereabouts::{self, FINALIZER, HOST, NOT_FOUND, SCRIPT};
 
@@ -53,6 +55,54 @@ mod linux {
         inside: AtomicUsize,
         /// Handlers that look at the state at this moment.
         looking: AtomicUsize,
+        /// Hooks of others that the handler has put ours in the place of: on the main thread, and on the one that ran.
+        taken: [Taken; 2],
+    }
+
+    /// A hook of another's that stood on a thread.
+    struct Taken {
+        thread: AtomicPtr<ffi::lua_State>,
+        hook: AtomicPtr<c_void>,
+        mask: AtomicI32,
+        count: AtomicI32,
+    }
+
+    impl Taken {
+        const fn none() -> Self {
+            Self {
+                thread: AtomicPtr::new(ptr::null_mut()),
+                hook: AtomicPtr::new(ptr::null_mut()),
+                mask: AtomicI32::new(0),
+                count: AtomicI32::new(0),
+            }
+        }
+
+        /// Notes the hook of a thread, if it is another's. Async-signal-safe.
+        ///
+        /// # Safety
+        /// `raw` is a live thread of a state that the calling thread runs.
+        unsafe fn note(&self, raw: *mut ffi::lua_State) {
+            // SAFETY: given by the caller; what is asked only reads.
+            unsafe {
+                let Some(held) = ffi::lua_gethook(raw).filter(|held| !hook::is_ours(*held)) else { return };
+                self.hook.store(held as *mut c_void, SeqCst);
+                self.mask.store(ffi::lua_gethookmask(raw), SeqCst);
+                self.count.store(ffi::lua_gethookcount(raw), SeqCst);
+                self.thread.store(raw, SeqCst);
+            }
+        }
+
+        /// Takes what was noted.
+        fn take(&self) -> Option<(*mut ffi::lua_State, Other)> {
+            let thread = self.thread.swap(ptr::null_mut(), SeqCst);
+            let held = self.hook.load(SeqCst);
+            if thread.is_null() || held.is_null() {
+                return None;
+            }
+            // SAFETY: what is stored there was a hook.
+            let hook = unsafe { std::mem::transmute::<*mut c_void, ffi::lua_Hook>(held) };
+            Some((thread, Other::of(hook, self.mask.load(SeqCst), self.count.load(SeqCst))))
+        }
     }
 
     impl Entry {
@@ -66,6 +116,7 @@ mod linux {
                 is_asked: AtomicBool::new(false),
                 inside: AtomicUsize::new(NOT_FOUND),
                 looking: AtomicUsize::new(0),
+                taken: [const { Taken::none() }; 2],
             }
         }
     }
@@ -183,12 +234,15 @@ mod linux {
             }
         }
         if entry.wanted.swap(false, SeqCst) {
-            for state in [main, running] {
+            for (state, taken) in [main, running].into_iter().zip(&entry.taken) {
                 if !state.is_null() {
                     // SAFETY: this thread runs the state, and is the one that takes it out of the entry before it is closed; a
                     // running coroutine is on the stack of the one that resumed it, and is taken out of the entry before
                     // that lets go of it.
-                    unsafe { hook::watch_from_signal(state) };
+                    unsafe {
+                        taken.note(state);
+                        hook::watch_from_signal(state);
+                    }
                 }
             }
         }
@@ -227,6 +281,9 @@ mod linux {
         entry.is_asked.store(false, SeqCst);
         entry.entered.store(0, SeqCst);
         entry.running.store(ptr::null_mut(), SeqCst);
+        for taken in &entry.taken {
+            taken.take();
+        }
         entry.state.store(main.raw(), SeqCst);
         entry.thread.store(this_thread(), SeqCst);
         Registration(Some(entry))
@@ -275,6 +332,11 @@ mod linux {
                 entry.thread.store(this_thread(), SeqCst);
                 (entry, entry.entered.swap(this_thread(), SeqCst))
             }))
+        }
+
+        /// Takes the hooks of others that the signal's handler has put ours in the place of.
+        pub(crate) fn take_others(&self) -> impl Iterator<Item = (*mut ffi::lua_State, Other)> {
+            self.0.into_iter().flat_map(|entry| &entry.taken).filter_map(Taken::take)
         }
 
         /// Notes which coroutine runs now (`None` for the main thread); answers which did.
@@ -380,6 +442,7 @@ mod elsewhere {
 
     use adzeman_core::evaluation::Inside;
 
+    use crate::ffi::others::Other;
     use crate::ffi::state::State;
 
     pub(crate) struct Registration;
@@ -397,6 +460,10 @@ mod elsewhere {
 
         pub(crate) fn set_running(&self, _: Option<State>) -> Option<State> {
             None
+        }
+
+        pub(crate) fn take_others(&self) -> impl Iterator<Item = (*mut mlua::ffi::lua_State, Other)> {
+            std::iter::empty()
         }
 
         pub(crate) fn remote(&self) -> Remote {

@@ -30,6 +30,7 @@ pub(crate) mod locked;
 pub(crate) mod natives;
 pub(crate) mod objects;
 pub(crate) mod offered;
+mod others;
 mod own_hooks;
 pub(crate) mod proxy;
 pub(crate) mod state;

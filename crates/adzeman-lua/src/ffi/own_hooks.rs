@@ -5,6 +5,7 @@ use std::ffi::{CStr, c_char, c_int};
 
 use mlua::ffi;
 
+use super::others::Other;
 use super::{body, hook};
 
 /// Where the library keeps the functions of hooks, by their threads (`ldblib.c`, `HOOKKEY`).
@@ -96,7 +97,10 @@ pub(super) unsafe extern "C-unwind" fn set_hook(raw: *mut ffi::lua_State) -> c_i
         push(raw, thread);
         ffi::lua_pushvalue(raw, skipped + 1);
         ffi::lua_rawset(raw, -3);
-        ffi::lua_sethook(thread, (!is_off).then_some(on_own_hook), mask, count);
+        let own = (!is_off && mask != 0).then(|| Other::of(on_own_hook, mask, count));
+        if !hook::set_behind_ours(thread, own) {
+            ffi::lua_sethook(thread, (!is_off).then_some(on_own_hook), mask, count);
+        }
     }
     0
 }
@@ -106,7 +110,13 @@ pub(super) unsafe extern "C-unwind" fn get_hook(raw: *mut ffi::lua_State) -> c_i
     // SAFETY: called by Lua; nothing is owned here when it raises. The letters end with a zero.
     unsafe {
         let (thread, _) = thread(raw);
-        let held = ffi::lua_gethook(thread).filter(|held| !hook::is_ours(*held));
+        let (held, mask, count) = match hook::behind_ours(thread) {
+            Some(other) => other.map_or((None, 0, 0), |other| (Some(other.hook), other.mask, other.count)),
+            None => {
+                let held = ffi::lua_gethook(thread).filter(|held| !hook::is_ours(*held));
+                (held, ffi::lua_gethookmask(thread), ffi::lua_gethookcount(thread))
+            }
+        };
         let Some(held) = held else {
             ffi::lua_pushnil(raw);
             return 1;
@@ -120,13 +130,12 @@ pub(super) unsafe extern "C-unwind" fn get_hook(raw: *mut ffi::lua_State) -> c_i
         } else {
             ffi::lua_pushstring(raw, c"external hook".as_ptr());
         }
-        let mask = ffi::lua_gethookmask(thread);
         let mut letters = [0; 4];
         for (into, (letter, _)) in letters.iter_mut().zip(MASKS.iter().filter(|(_, bit)| mask & bit != 0)) {
             *into = *letter as u8;
         }
         ffi::lua_pushstring(raw, letters.as_ptr().cast());
-        ffi::lua_pushinteger(raw, ffi::lua_gethookcount(thread).into());
+        ffi::lua_pushinteger(raw, count.into());
         3
     }
 }

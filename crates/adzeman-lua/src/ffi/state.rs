@@ -372,6 +372,12 @@ impl State {
         unsafe { ffi::lua_gethook(self.0).is_some() }
     }
 
+    /// Whether the thread has a hook of this crate.
+    pub(crate) fn is_hooked_by_us(self) -> bool {
+        // SAFETY: the thread is live.
+        unsafe { ffi::lua_gethook(self.0).is_some_and(super::hook::is_ours) }
+    }
+
     /// Sets or removes the hook of this thread.
     pub(crate) fn set_hook(self, hook: Option<ffi::lua_Hook>, mask: c_int, count: c_int) {
         // SAFETY: the thread is live; hooks of this crate keep the rules of callbacks.

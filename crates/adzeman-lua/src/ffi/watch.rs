@@ -16,6 +16,7 @@ use super::hook::{self, Watching};
 use super::interrupt::{self, Registration};
 use super::layout::Definition;
 use super::objects::LEAST;
+use super::others::Others;
 use super::proxy::{Entry, Then};
 use super::state::{State, Type};
 use super::walk::{self, Met};
@@ -116,6 +117,8 @@ pub(crate) struct Watch {
     /// Whether all threads are known but those made since the last look.
     threads_known: Cell<bool>,
     pub(crate) bounds: Bounds,
+    /// Hooks in whose place ours stand.
+    pub(super) others: Others,
 }
 
 impl Watch {
@@ -135,6 +138,7 @@ impl Watch {
             running: Cell::new(None),
             threads_known: Cell::new(false),
             bounds: Bounds::default(),
+            others: Others::default(),
         }
     }
 
@@ -235,7 +239,7 @@ impl Watch {
     pub(crate) fn look_soon(&self) {
         if self.wants_attention() {
             for thread in [Some(self.main), self.running.get()].into_iter().flatten() {
-                hook::look_soon(thread);
+                hook::look_soon(self, thread);
             }
         }
     }
@@ -295,6 +299,9 @@ impl Watch {
     }
 
     pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
+        if let Some(thread) = coroutine {
+            self.others.inherit(thread.raw(), self.running().raw());
+        }
         // One that nobody has met yet is watched from here on.
         if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !thread.has_hook()) {
             thread.push_self();
@@ -378,6 +385,21 @@ impl Watch {
     pub(crate) fn set_hooks(&self, how: Watching) {
         self.watching.set(how);
         report(walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how)));
+    }
+
+    /// Takes note of the hooks in whose place an interrupt has put ours.
+    pub(super) fn note_interrupted(&self) {
+        for (thread, other) in self.registration.take_others() {
+            self.others.set(thread, Some(other));
+        }
+    }
+
+    /// Takes the place of a hook that the host has put where ours was.
+    pub(crate) fn renew(&self) {
+        if self.is_hooked() && !self.bounds.is_limited() && !self.main.is_hooked_by_us() {
+            self.others.set(self.main.raw(), None);
+            hook::set_hook_of(self, self.main, self.watching.get());
+        }
     }
 
     /// Removes the hook of one thread, on which nothing is wanted.

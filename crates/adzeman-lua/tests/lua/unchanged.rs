@@ -1,7 +1,7 @@
 //! Scripts that cannot tell whether they are watched: the same text comes out of them, watched in every way, as of an
 //! engine that nobody ever watched.
 
-use crate::common::{Go, run_with};
+use crate::common::{Go, run, run_with};
 use crate::ffi::lua_with_debug;
 use adzeman_core::breakpoint::{BreakpointSpec, Site};
 use adzeman_core::source::Line;
@@ -195,4 +195,54 @@ fn with_nothing_to_watch() {
     for (name, script) in SCRIPTS {
         check(name, script, Vec::new(), || Go::Freely);
     }
+}
+
+#[test]
+fn a_hook_of_the_script_s_own_sees_the_same_whatever_is_armed() {
+    let script = "\
+local seen = {}
+local function step(x)
+  for i = 1, 2 do x = x + i end
+  local y = x
+  return y
+end
+local function note(event, line) seen[#seen + 1] = event .. ' ' .. tostring(line) end
+local function round()
+  step(1)
+  local co = coroutine.create(function() return step(2) end)
+  debug.sethook(co, note, 'l')
+  coroutine.resume(co)
+  local hook, mask, count = debug.gethook()
+  seen[#seen + 1] = tostring(hook == note) .. mask .. count
+end
+for _, mask in ipairs { 'l', 'crl', 'c' } do
+  for _, lines in ipairs { {}, { 3 }, { 4 }, { 3, 4, 5 }, {}, { 4 }, { 3 }, {} } do
+    rearm(lines)
+    debug.sethook(note, mask)
+    round()
+    debug.sethook()
+    seen[#seen + 1] = tostring(debug.gethook())
+  end
+  -- Lines are seen, too, while others are armed and none.
+  debug.sethook(note, 'l')
+  for _, lines in ipairs { {}, { 3 }, { 4 }, { 3, 4, 5 }, {} } do
+    rearm(lines)
+    round()
+  end
+  debug.sethook()
+end
+return table.concat(seen, '; ')";
+    let lua = crate::ffi::lua_with_debug();
+    lua.globals().set("rearm", lua.create_function(|_, _: mlua::MultiValue| Ok(())).unwrap()).unwrap();
+    let expected: String = lua.load(script).set_name("@test.lua").call(()).unwrap();
+    let ran = run(script, |_, _| Go::Freely);
+    let seen = match &ran.outcome {
+        Ok(mlua::Value::String(seen)) => seen.to_string_lossy(),
+        other => panic!("{other:?}"),
+    };
+    let at = seen.bytes().zip(expected.bytes()).take_while(|(one, other)| one == other).count();
+    let near =
+        |text: &str| text.get(at.saturating_sub(120)..).unwrap_or_default().chars().take(240).collect::<String>();
+    assert_eq!(seen, expected, "{} and {}", near(&seen), near(&expected));
+    assert!(ran.stops.len() > 20, "{}", ran.stops.len());
 }

@@ -319,3 +319,114 @@ fn contexts_of_one_name_are_told_apart_by_a_number() {
     assert_eq!(names(&mut client), ["job (3)", "job"]);
     drop((third, again));
 }
+
+/// A script that spends many instructions in a function whose entry can only be watched by the hook.
+const BUSY: &str = "\
+local function spin(n)
+  for i = 1, 300 do n = n + i end
+  return n
+end
+function update(n)
+  local sum = 0
+  for i = 1, 20 do sum = sum + spin(i) end
+  local co = coroutine.wrap(function() for i = 1, 20 do sum = sum + spin(i) end return sum end)
+  return co()
+end
+function endless() while true do end end
+";
+
+#[test]
+fn the_hook_of_the_host_goes_on_whoever_is_attached_and_whatever_is_armed() {
+    for is_of_all_threads in [false, true] {
+        the_hook_goes_on(is_of_all_threads);
+    }
+}
+
+fn the_hook_goes_on(is_of_all_threads: bool) {
+    use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
+    let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+    let (calls, is_strict) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+    // How often the hook was called in each turn, and whether what would never end was ended by it.
+    let turns = Arc::new(Mutex::new(Vec::new()));
+    let ends = Arc::new(AtomicBool::new(false));
+    let running = thread::spawn({
+        let (host, calls, is_strict, turns, ends) =
+            (host.clone(), calls.clone(), is_strict.clone(), turns.clone(), ends.clone());
+        move || {
+            let lua = mlua::Lua::new();
+            let context = LuaContext::attach(&host, &lua, "main").unwrap();
+            let triggers = mlua::HookTriggers::new().every_nth_instruction(100);
+            let (counted, strict) = (calls.clone(), is_strict.clone());
+            let limit = move || {
+                let spent = counted.fetch_add(1, SeqCst);
+                let is_over = strict.load(SeqCst) && spent > 2_000;
+                if is_over {
+                    Err(mlua::Error::runtime("the script takes too long"))
+                } else {
+                    Ok(mlua::VmState::Continue)
+                }
+            };
+            match is_of_all_threads {
+                true => lua.set_global_hook(triggers, move |_, _| limit()),
+                false => lua.set_hook(triggers, move |_, _| limit()),
+            }
+            .unwrap();
+            context.load("busy.lua", BUSY).unwrap().call::<()>(()).unwrap();
+            let [update, endless] =
+                ["update", "endless"].map(|name| lua.globals().get::<mlua::Function>(name).unwrap());
+            while !ends.load(SeqCst) {
+                calls.store(0, SeqCst);
+                host.emit(Event::of("turn"), || update.call::<i64>(1)).unwrap();
+                let spent = calls.swap(0, SeqCst);
+                is_strict.store(true, SeqCst);
+                let is_ended = host.emit(Event::of("turn"), || endless.call::<()>(())).is_err();
+                is_strict.store(false, SeqCst);
+                turns.lock().unwrap().push((spent, is_ended));
+            }
+        }
+    });
+    let count = |turns: &Mutex<Vec<(u64, bool)>>| turns.lock().unwrap().len();
+    // The turns that are over when this begins are left out.
+    let settle = || {
+        let seen = count(&turns);
+        while count(&turns) < seen + 4 {
+            thread::yield_now();
+        }
+        turns.lock().unwrap()[seen + 2..].to_vec()
+    };
+    let alone = settle();
+    let usual = alone[0].0;
+    assert!(usual > 100 && alone.iter().all(|(_, is_ended)| *is_ended), "{alone:?}");
+    let check = |what: &str| {
+        for (calls, is_ended) in settle() {
+            assert!(calls >= usual * 9 / 10 && calls <= usual * 13 / 10, "{what}: {calls} calls of {usual}");
+            assert!(is_ended, "{what}: what never ends was not ended");
+        }
+    };
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.ok("attach", json!({}));
+    check("attached");
+    let never = json!({"breakpoints": [{"name": "spin", "condition": "n < -1"}]});
+    client.ok("setFunctionBreakpoints", never);
+    check("watched by the hook");
+    let never = json!({"source": {"path": "busy.lua"}, "breakpoints": [{"line": 3, "condition": "n < -1"}]});
+    client.ok("setFunctionBreakpoints", json!({"breakpoints": []}));
+    client.ok("setBreakpoints", never);
+    check("by an exchanged body");
+    client.ok("pause", json!({"threadId": 1}));
+    client.stopped();
+    for step in ["next", "stepIn", "next"] {
+        client.go_on(step);
+        client.stopped();
+    }
+    client.go_on("continue");
+    check("after a pause and steps");
+    client.ok("disconnect", json!({}));
+    while host.is_attached() {
+        thread::yield_now();
+    }
+    check("after leaving");
+    ends.store(true, SeqCst);
+    running.join().unwrap();
+}

@@ -1,0 +1,111 @@
+//! Hooks of the host's and the script's own. Lua has room for one hook a thread: where ours has to stand, it calls the one that
+//! was there as Lua would have, and puts it back when it goes.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::ffi::c_int;
+
+use mlua::ffi;
+
+/// A hook in whose place ours stands.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Other {
+    pub(super) hook: ffi::lua_Hook,
+    pub(super) mask: c_int,
+    pub(super) count: c_int,
+    /// Instructions since it was told of some last.
+    spent: c_int,
+}
+
+impl Other {
+    pub(super) fn of(hook: ffi::lua_Hook, mask: c_int, count: c_int) -> Self {
+        Self { hook, mask, count, spent: 0 }
+    }
+}
+
+/// All of those of a state, by the addresses of their threads.
+#[derive(Default)]
+pub(crate) struct Others {
+    by_thread: RefCell<HashMap<usize, Other>>,
+    /// Whether there are any: asked at each event.
+    some: Cell<bool>,
+}
+
+impl Others {
+    /// Notes the hook that a thread has, if `is_ours` does not say that it is one of this crate.
+    ///
+    /// # Safety
+    /// `raw` is a live thread of the state.
+    pub(super) unsafe fn note(&self, raw: *mut ffi::lua_State, is_ours: impl Fn(ffi::lua_Hook) -> bool) {
+        // SAFETY: given by the caller.
+        let held = unsafe {
+            let Some(hook) = ffi::lua_gethook(raw).filter(|held| !is_ours(*held)) else { return };
+            Other::of(hook, ffi::lua_gethookmask(raw), ffi::lua_gethookcount(raw))
+        };
+        self.set(raw, Some(held));
+    }
+
+    /// Has this be the other hook of a thread from now on, or none.
+    pub(super) fn set(&self, raw: *mut ffi::lua_State, other: Option<Other>) -> Option<Other> {
+        let mut by_thread = self.by_thread.borrow_mut();
+        let before = match other {
+            Some(other) => by_thread.insert(raw as usize, other),
+            None => by_thread.remove(&(raw as usize)),
+        };
+        self.some.set(!by_thread.is_empty());
+        before
+    }
+
+    /// The other hook of a thread.
+    pub(super) fn of(&self, raw: *mut ffi::lua_State) -> Option<Other> {
+        if !self.some.get() {
+            return None;
+        }
+        self.by_thread.borrow().get(&(raw as usize)).copied()
+    }
+
+    /// A thread that has our hook from the one that made it has the other one of that, too.
+    pub(super) fn inherit(&self, raw: *mut ffi::lua_State, from: *mut ffi::lua_State) {
+        if self.some.get() && self.of(raw).is_none() {
+            self.set(raw, self.of(from).map(|other| Other { spent: 0, ..other }));
+        }
+    }
+
+    /// What ours has to watch on a thread so that the other one misses nothing.
+    pub(super) fn joined(&self, raw: *mut ffi::lua_State, mask: c_int, count: c_int) -> (c_int, c_int) {
+        let Some(other) = self.of(raw) else { return (mask, count) };
+        let count = match (count, other.count) {
+            (0, theirs) => theirs,
+            (ours, 0) => ours,
+            (ours, theirs) => ours.min(theirs),
+        };
+        (
+            mask | other.mask,
+            if other.mask & ffi::LUA_MASKCOUNT == 0 && mask & ffi::LUA_MASKCOUNT == 0 { 0 } else { count },
+        )
+    }
+
+    /// The other hook of a thread, if it is to be called for an event.
+    ///
+    /// # Safety
+    /// `raw` is the running thread, at an event of this kind.
+    pub(super) unsafe fn concerned(&self, raw: *mut ffi::lua_State, event: c_int) -> Option<ffi::lua_Hook> {
+        let mut other = self.of(raw)?;
+        // The events of tail calls are calls.
+        let bit = if event == ffi::LUA_HOOKTAILCALL { ffi::LUA_MASKCALL } else { 1 << event };
+        if other.mask & bit == 0 {
+            return None;
+        }
+        if event == ffi::LUA_HOOKCOUNT {
+            // SAFETY: given by the caller.
+            other.spent = other.spent.saturating_add(unsafe { ffi::lua_gethookcount(raw) });
+            let is_due = other.spent >= other.count;
+            if is_due {
+                other.spent = 0;
+            }
+            self.set(raw, Some(other));
+            return is_due.then_some(other.hook);
+        }
+        Some(other.hook)
+    }
+}
