@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use adzeman_core::host::{About, EventKind, HostObject, SharedObject};
+use adzeman_core::host::{About, ByFunctions, EventKind, HostObject, SharedObject};
 use adzeman_core::path::Path;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -137,6 +137,13 @@ impl HostBuilder {
         O::State: Serialize,
     {
         self.objects.push(HostObject::changed_by(name, object, change));
+        self
+    }
+
+    /// Opens an object by functions of the host, for state that serde does not know; see [`ByFunctions`].
+    #[must_use]
+    pub fn object_by(mut self, name: &str, functions: ByFunctions) -> Self {
+        self.objects.push(HostObject::by_functions(name, functions));
         self
     }
 

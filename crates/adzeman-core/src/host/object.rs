@@ -7,7 +7,10 @@ use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
 use super::change::{Changed, NotChanged};
-use super::{About, Aspect, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick, to_data};
+use super::{
+    About, AskedPart, Aspect, ByFunctions, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick,
+    to_data,
+};
 use crate::path::{Notation, Path, Root, TreePath};
 
 /// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
@@ -138,6 +141,32 @@ impl HostObject {
             shared.with_mut(|state| change(state, path, value).map_err(NotChanged::Refused))
         };
         Self { change: Some(Box::new(change)), ..Self::read_only(name, object) }
+    }
+
+    /// By functions of the host, for state that serde does not know. It can be changed where they can
+    /// ([`ByFunctions::with_set`]).
+    ///
+    /// ```
+    /// use adzeman_core::host::{ByFunctions, HostObject, Inside};
+    /// use adzeman_core::path::{Notation, Path};
+    ///
+    /// let depths = |path: &Path| match path.display(Notation::OF_DATA).as_str() {
+    ///     "" => Some(Inside::Fields(vec!["upper".to_owned(), "lower".to_owned()])),
+    ///     "upper" => Some(Inside::Value(4.5.into())),
+    ///     "lower" => Some(Inside::Value(2.0.into())),
+    ///     _ => None,
+    /// };
+    /// let object = HostObject::by_functions("depths", ByFunctions::new(depths));
+    /// let all = object.get(&Path::default(), Notation::OF_DATA).unwrap();
+    /// assert_eq!(all.to_string(), r#"{"lower":2.0,"upper":4.5}"#);
+    /// ```
+    #[must_use]
+    pub fn by_functions(name: &str, functions: ByFunctions) -> Self {
+        if functions.is_editable() {
+            Self::changed_by(name, functions, |part: &mut AskedPart, path, value| part.set(path, value))
+        } else {
+            Self::read_only(name, functions)
+        }
     }
 
     /// Says what its parts are, and which are secret.

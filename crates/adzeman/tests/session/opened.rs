@@ -168,3 +168,69 @@ fn what_a_host_opens_is_put_together_when_it_starts_whatever_the_order() {
     let no_path = why(one().about("lock", About::new("").secret("pins[*")));
     assert!(no_path.contains("'pins[*' is not a path: the bracket is not closed at column 7"), "{no_path}");
 }
+
+#[test]
+fn an_object_by_functions_is_looked_at_and_changed_like_any_other() {
+    use std::sync::{Arc, Mutex};
+
+    use adzeman::core::path::{Path, Segment};
+    use adzeman::{ByFunctions, Inside};
+
+    // An entity store of the host's own: names, and what each has.
+    let store = Arc::new(Mutex::new(vec![("heron".to_owned(), 12.5), ("otter".to_owned(), 30.0)]));
+    let (seen, kept) = (store.clone(), store.clone());
+    let look = move |path: &Path| {
+        let boats = seen.lock().unwrap();
+        match path.segments() {
+            [] => Some(Inside::Fields(boats.iter().map(|(name, _)| name.clone()).collect())),
+            [Segment::Field(name)] if boats.iter().any(|(held, _)| held == name) => {
+                Some(Inside::Fields(vec!["length".to_owned()]))
+            }
+            [Segment::Field(name), Segment::Field(part)] if part == "length" => {
+                boats.iter().find(|(held, _)| held == name).map(|(_, length)| Inside::Value((*length).into()))
+            }
+            _ => None,
+        }
+    };
+    let set = move |path: &Path, value: serde_json::Value| {
+        let [Segment::Field(name), Segment::Field(_)] = path.segments() else { return Err("only a length".to_owned()) };
+        let length = value.as_f64().filter(|length| *length > 0.0).ok_or("it is a number of metres")?;
+        let mut boats = kept.lock().unwrap();
+        boats.iter_mut().find(|(held, _)| held == name).ok_or("no such boat")?.1 = length;
+        Ok(())
+    };
+    let host = adzeman::Host::builder("yard")
+        .event(adzeman::EventKind::new("shift"))
+        .object_by("boats", ByFunctions::new(look).with_set(set))
+        .start(adzeman::Listen::ANY_PORT)
+        .unwrap();
+    let running = std::thread::spawn({
+        let host = host.clone();
+        move || {
+            let lua = mlua::Lua::new();
+            let context = adzeman::LuaContext::attach(&host, &lua, "main").unwrap();
+            while !host.is_attached() {
+                std::thread::yield_now();
+            }
+            while host.is_attached() {
+                host.poll();
+            }
+            drop(context);
+        }
+    });
+    let mut client = crate::harness::Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.ok("attach", json!({}));
+    let look = |client: &mut crate::harness::Client, expression: &str| {
+        client.ok("evaluate", json!({"expression": expression, "threadId": 1}))["result"].as_str().unwrap().to_owned()
+    };
+    assert_eq!(look(&mut client, "host.boats"), "{heron: {length: 12.5}, otter: {length: 30.0}}");
+    assert_eq!(look(&mut client, "host.boats.otter.length * 2"), "60.0");
+    client.ok("setExpression", json!({"expression": "host.boats.heron.length", "value": "13", "threadId": 1}));
+    assert_eq!(store.lock().unwrap()[0].1, 13.0);
+    let why =
+        client.refused("setExpression", json!({"expression": "host.boats.heron.length", "value": "-1", "threadId": 1}));
+    assert!(why.contains("it is a number of metres"), "{why}");
+    client.ok("disconnect", json!({}));
+    running.join().unwrap();
+}
