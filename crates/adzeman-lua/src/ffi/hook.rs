@@ -16,7 +16,7 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
-use super::others::Other;
+use super::others::{put, take_away};
 use super::state::{Slot, State};
 use super::watch::Watch;
 use super::{finalizers, layout, limit};
@@ -90,7 +90,7 @@ pub(super) unsafe fn watch_of<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch>
 }
 
 /// The one hook for lines, calls and returns.
-unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
     unsafe {
@@ -410,65 +410,6 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
     unsafe { look_again(watch, state.raw()) };
 }
 
-/// Puts the hook onto a thread, in the place of another one if there is one.
-///
-/// # Safety
-/// `raw` is a live thread of the state.
-unsafe fn put(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int, count: c_int) {
-    // SAFETY: given by the caller.
-    unsafe {
-        watch.note_interrupted();
-        watch.others.note(raw, is_ours);
-        let (mask, count) = watch.others.joined(raw, mask, count);
-        ffi::lua_sethook(raw, Some(on_hook), mask, count);
-    }
-}
-
-/// Takes the hook from a thread, which has the one again that was there before. One that is not ours stays.
-///
-/// # Safety
-/// As [`put`].
-unsafe fn take_away(watch: &Watch, raw: *mut ffi::lua_State) {
-    // SAFETY: given by the caller.
-    unsafe {
-        watch.note_interrupted();
-        watch.others.note(raw, is_ours);
-        match watch.others.set(raw, None) {
-            Some(other) => ffi::lua_sethook(raw, Some(other.hook), other.mask, other.count),
-            None => ffi::lua_sethook(raw, None, 0, 0),
-        }
-    }
-}
-
-/// What `debug.gethook` and `debug.sethook` speak of on a thread, where ours stands in its place; `None` where it does not.
-///
-/// # Safety
-/// As [`put`].
-pub(super) unsafe fn behind_ours(raw: *mut ffi::lua_State) -> Option<Option<Other>> {
-    // SAFETY: given by the caller.
-    unsafe {
-        let is_ours = ffi::lua_gethook(raw).is_some_and(is_ours);
-        watch_of(raw).filter(|_| is_ours).map(|watch| watch.others.of(raw))
-    }
-}
-
-/// Has a script set another hook on a thread where ours stands; false where it does not.
-///
-/// # Safety
-/// As [`put`].
-pub(super) unsafe fn set_behind_ours(raw: *mut ffi::lua_State, other: Option<Other>) -> bool {
-    // SAFETY: given by the caller.
-    unsafe {
-        let is_ours = ffi::lua_gethook(raw).is_some_and(is_ours);
-        let Some(watch) = watch_of(raw).filter(|_| is_ours) else { return false };
-        watch.others.set(raw, other);
-        if !watch.bounds.is_limited() {
-            set_hook_of(watch, State::new(raw), watch.watching());
-        }
-        true
-    }
-}
-
 /// A signal may have asked for a look while the hook was being set, and been overruled: what asks is looked at afterwards.
 ///
 /// # Safety
@@ -478,7 +419,7 @@ unsafe fn look_again(watch: &Watch, raw: *mut ffi::lua_State) {
     if watch.wants_attention() {
         // SAFETY: given by the caller.
         unsafe {
-            watch.others.note(raw, is_ours);
+            watch.others.note(raw);
             watch_from_signal(raw);
         }
     }
@@ -507,7 +448,7 @@ const LOOKING_UP: c_int = ffi::LUA_MASKCOUNT | ffi::LUA_MASKCALL;
 pub(crate) fn look_soon(watch: &Watch, thread: State) {
     // SAFETY: the thread is live: the main one, or one that runs.
     unsafe {
-        watch.others.note(thread.raw(), is_ours);
+        watch.others.note(thread.raw());
         watch_from_signal(thread.raw());
     }
 }

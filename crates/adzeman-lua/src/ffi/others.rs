@@ -7,6 +7,11 @@ use std::ffi::c_int;
 
 use mlua::ffi;
 
+use super::hook;
+use super::hook::watch_of;
+use super::state::State;
+use super::watch::Watch;
+
 /// A hook in whose place ours stands.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Other {
@@ -32,14 +37,14 @@ pub(crate) struct Others {
 }
 
 impl Others {
-    /// Notes the hook that a thread has, if `is_ours` does not say that it is one of this crate.
+    /// Notes the hook that a thread has, if it is not one of this crate.
     ///
     /// # Safety
     /// `raw` is a live thread of the state.
-    pub(super) unsafe fn note(&self, raw: *mut ffi::lua_State, is_ours: impl Fn(ffi::lua_Hook) -> bool) {
+    pub(super) unsafe fn note(&self, raw: *mut ffi::lua_State) {
         // SAFETY: given by the caller.
         let held = unsafe {
-            let Some(hook) = ffi::lua_gethook(raw).filter(|held| !is_ours(*held)) else { return };
+            let Some(hook) = ffi::lua_gethook(raw).filter(|held| !hook::is_ours(*held)) else { return };
             Other::of(hook, ffi::lua_gethookmask(raw), ffi::lua_gethookcount(raw))
         };
         self.set(raw, Some(held));
@@ -107,5 +112,64 @@ impl Others {
             return is_due.then_some(other.hook);
         }
         Some(other.hook)
+    }
+}
+
+/// Puts the hook onto a thread, in the place of another one if there is one.
+///
+/// # Safety
+/// `raw` is a live thread of the state.
+pub(super) unsafe fn put(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int, count: c_int) {
+    // SAFETY: given by the caller.
+    unsafe {
+        watch.note_interrupted();
+        watch.others.note(raw);
+        let (mask, count) = watch.others.joined(raw, mask, count);
+        ffi::lua_sethook(raw, Some(hook::on_hook), mask, count);
+    }
+}
+
+/// Takes the hook from a thread, which has the one again that was there before. One that is not ours stays.
+///
+/// # Safety
+/// As [`put`].
+pub(super) unsafe fn take_away(watch: &Watch, raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    unsafe {
+        watch.note_interrupted();
+        watch.others.note(raw);
+        match watch.others.set(raw, None) {
+            Some(other) => ffi::lua_sethook(raw, Some(other.hook), other.mask, other.count),
+            None => ffi::lua_sethook(raw, None, 0, 0),
+        }
+    }
+}
+
+/// What `debug.gethook` and `debug.sethook` speak of on a thread, where ours stands in its place; `None` where it does not.
+///
+/// # Safety
+/// As [`put`].
+pub(super) unsafe fn behind_ours(raw: *mut ffi::lua_State) -> Option<Option<Other>> {
+    // SAFETY: given by the caller.
+    unsafe {
+        let is_ours = ffi::lua_gethook(raw).is_some_and(hook::is_ours);
+        watch_of(raw).filter(|_| is_ours).map(|watch| watch.others.of(raw))
+    }
+}
+
+/// Has a script set another hook on a thread where ours stands; false where it does not.
+///
+/// # Safety
+/// As [`put`].
+pub(super) unsafe fn set_behind_ours(raw: *mut ffi::lua_State, other: Option<Other>) -> bool {
+    // SAFETY: given by the caller.
+    unsafe {
+        let is_ours = ffi::lua_gethook(raw).is_some_and(hook::is_ours);
+        let Some(watch) = watch_of(raw).filter(|_| is_ours) else { return false };
+        watch.others.set(raw, other);
+        if !watch.bounds.is_limited() {
+            hook::set_hook_of(watch, State::new(raw), watch.watching());
+        }
+        true
     }
 }

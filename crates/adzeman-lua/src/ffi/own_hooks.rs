@@ -6,7 +6,7 @@ use std::ffi::{CStr, c_char, c_int};
 use mlua::ffi;
 
 use super::others::Other;
-use super::{body, hook};
+use super::{body, hook, others};
 
 /// Where the library keeps the functions of hooks, by their threads (`ldblib.c`, `HOOKKEY`).
 const FUNCTIONS: &CStr = c"_HOOKKEY";
@@ -98,7 +98,7 @@ pub(super) unsafe extern "C-unwind" fn set_hook(raw: *mut ffi::lua_State) -> c_i
         ffi::lua_pushvalue(raw, skipped + 1);
         ffi::lua_rawset(raw, -3);
         let own = (!is_off && mask != 0).then(|| Other::of(on_own_hook, mask, count));
-        if !hook::set_behind_ours(thread, own) {
+        if !others::set_behind_ours(thread, own) {
             ffi::lua_sethook(thread, (!is_off).then_some(on_own_hook), mask, count);
         }
     }
@@ -110,7 +110,7 @@ pub(super) unsafe extern "C-unwind" fn get_hook(raw: *mut ffi::lua_State) -> c_i
     // SAFETY: called by Lua; nothing is owned here when it raises. The letters end with a zero.
     unsafe {
         let (thread, _) = thread(raw);
-        let (held, mask, count) = match hook::behind_ours(thread) {
+        let (held, mask, count) = match others::behind_ours(thread) {
             Some(other) => other.map_or((None, 0, 0), |other| (Some(other.hook), other.mask, other.count)),
             None => {
                 let held = ffi::lua_gethook(thread).filter(|held| !hook::is_ours(*held));

@@ -1,0 +1,120 @@
+//! What an engine reports of a context, and what comes of it.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use adzeman_core::decide::Reason;
+use adzeman_core::engine::{Engine, Supervisor};
+use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
+
+use super::LocalContext;
+use crate::state::lock;
+use crate::state::notice::{Notice, Text, Tone};
+
+/// Sources that are loaded between two looks whether earlier ones are gone.
+const LOOKED_AFTER: usize = 500;
+
+impl Supervisor for LocalContext {
+    fn source_loaded(&self, facts: SourceFacts) -> SourceId {
+        let loaded = self.loaded.fetch_add(1, Ordering::Relaxed) + 1;
+        if loaded.is_multiple_of(LOOKED_AFTER) && self.host.is_attached() {
+            self.link.take_notice();
+        }
+        self.host.add_source(facts, self.link.id)
+    }
+
+    fn source_gone(&self, source: SourceId) {
+        self.host.release_source(source, self.link.id);
+    }
+
+    fn attention(&self) -> Arc<AtomicBool> {
+        self.link.attention.clone()
+    }
+
+    fn allowance(&self) -> Allowance {
+        self.host.limits().for_aside(Cancel::default())
+    }
+
+    fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line) {
+        let Some(lane) = self.free_lane() else { return };
+        self.catch_up();
+        if self.running_openly.load(Ordering::Relaxed) > 0 && !self.host.is_attached() {
+            self.abandon();
+            return;
+        }
+        if self.link.serving_wanted.swap(false, Ordering::SeqCst) {
+            lane.serve_at_line(self, engine);
+            self.catch_up();
+        }
+        let place = source.map(|source| SourceLine { source, line });
+        if lock(&self.deciding).decider.awaits_handler() {
+            lane.first_lines.borrow_mut().reached.extend(self.me.upgrade());
+        }
+        let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
+        let mut decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
+        if let (None, Some(budget)) = (&decided.reason, over_budget) {
+            decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
+        }
+        let is_all = decided.reason.is_none() && decided.is_watched_for;
+        if !is_all && !self.hold_for(&lane, engine, decided.reason) {
+            self.watch_anew();
+        }
+    }
+
+    fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool {
+        self.host.sources.look().get(source).is_some_and(|source| source.function_holds(lines, first, last))
+    }
+
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+        self.host.breakpoints.note_armed(place, watched_because);
+    }
+
+    fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
+        let Some(lane) = self.free_lane() else { return };
+        self.catch_up();
+        let place = place.map(|(source, line)| SourceLine { source, line });
+        let decided =
+            lane.quietly(|| self.decide(place, |decider, moment| decider.at_raise(moment, message, caught, engine)));
+        if !self.hold_for(&lane, engine, decided.reason) {
+            self.watch();
+        }
+    }
+
+    fn stop_asked(&self, engine: &mut dyn Engine) {
+        let Some(lane) = self.free_lane() else { return };
+        self.catch_up();
+        if !self.hold_for(&lane, engine, Some(Reason::ByScript)) {
+            self.watch_anew();
+        }
+    }
+
+    fn wait_asked(&self, limit: Duration) -> bool {
+        // Where nothing is open, nobody can come.
+        let can_come = self.host.opening.is_open.load(Ordering::Relaxed);
+        let waited = self.host.clients.is_ready() || can_come && self.wait_for_client(limit);
+        self.refresh();
+        waited
+    }
+
+    fn said(&self, text: &str, place: Option<(SourceId, Line)>) {
+        self.output(Tone::Said, text, place);
+    }
+
+    fn printed(&self, text: &str, place: Option<(SourceId, Line)>) {
+        self.output(Tone::Printed, text, place);
+    }
+
+    fn is_attached(&self) -> bool {
+        self.host.is_attached()
+    }
+}
+
+impl LocalContext {
+    /// Sends what a script prints or says to every client, with the line that did.
+    fn output(&self, tone: Tone, text: &str, place: Option<(SourceId, Line)>) {
+        let place = place.map(|(source, line)| SourceLine { source, line });
+        self.host.clients.tell(Notice::Text(Box::new(Text { tone, text: text.to_owned(), place, rings: false })));
+    }
+}
