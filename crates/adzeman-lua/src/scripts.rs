@@ -1,7 +1,7 @@
 //! The scripts of a state, as they became known.
 
 use std::cell::{Cell, RefCell};
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{HashMap, HashSet};
 use std::ffi::CString;
 use std::sync::Arc;
 
@@ -59,8 +59,6 @@ pub(crate) struct Scripts {
     last: Cell<Option<(Definition, SourceId)>>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
     living: Living,
-    /// Sources in the order in which they came, some of which may be gone.
-    order: RefCell<VecDeque<SourceId>>,
     /// Chunks met that nobody reported: the functions of each that are in no other one that was met.
     seen: RefCell<HashMap<String, Vec<Seen>>>,
 }
@@ -73,7 +71,6 @@ impl Scripts {
             last: Cell::new(None),
             texts: RefCell::default(),
             living: Living::default(),
-            order: RefCell::default(),
             seen: RefCell::default(),
         }
     }
@@ -126,9 +123,7 @@ impl Scripts {
     /// Notes that functions of this chunk belong to a source.
     pub(crate) fn note(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
         let held = SourceText { chunk_name: chunk_name.to_owned(), text, look: self.living.looks.get() };
-        if self.texts.borrow_mut().insert(id, held).is_none() {
-            self.order.borrow_mut().push_back(id);
-        }
+        self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         // What was compiled before may be found at the same addresses.
         self.last.set(None);
@@ -181,13 +176,16 @@ impl Scripts {
         gone
     }
 
-    /// While nobody is attached: the sources that came first where there are too many, which are forgotten.
-    pub(crate) fn pass_over(&self) -> Vec<SourceId> {
-        let count = self.texts.borrow().len();
-        if count <= MOST_KNOWN {
+    /// While nobody is attached: the sources that came first where there are too many, which are forgotten, but for those that
+    /// have to be kept.
+    pub(crate) fn pass_over(&self, is_kept: impl Fn(SourceId) -> bool) -> Vec<SourceId> {
+        if self.texts.borrow().len() <= MOST_KNOWN {
             return Vec::new();
         }
-        let oldest: Vec<_> = self.order.borrow().iter().take(count / 2).copied().collect();
+        // Their numbers rise.
+        let mut oldest: Vec<_> = self.texts.borrow().keys().copied().filter(|source| !is_kept(*source)).collect();
+        oldest.sort_unstable();
+        oldest.truncate(oldest.len() / 2);
         self.forget(&oldest);
         oldest
     }
@@ -201,7 +199,6 @@ impl Scripts {
                 by_name.remove(held.chunk_name.as_bytes());
             }
         }
-        self.order.borrow_mut().retain(|source| texts.contains_key(source));
         self.last.set(None);
     }
 

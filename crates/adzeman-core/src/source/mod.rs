@@ -184,7 +184,7 @@ impl Source {
 
 /// All sources of a host. Loading the same name again with another text makes a new source; the newest one of a name is
 /// the one that breakpoints bind to.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Sources {
     all: HashMap<SourceId, Arc<Source>>,
     /// How many there were.

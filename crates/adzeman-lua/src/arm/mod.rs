@@ -101,6 +101,11 @@ impl Arms {
         self.exchanges.borrow().has_left()
     }
 
+    /// Whether functions of a source may have bodies that were made here.
+    pub(crate) fn has_bodies(&self, source: SourceId) -> bool {
+        self.exchanges.borrow().sources.contains_key(&source)
+    }
+
     /// Whether the whole state was looked through in next to no time when it was last.
     pub(crate) fn is_soon_looked_through(&self) -> bool {
         self.search.is_small()

@@ -265,7 +265,8 @@ impl Context {
         self.scripts.note(chunk_name, text, id);
         self.arm_anew(id);
         if !self.supervisor.is_attached() {
-            self.arms.are_gone(&self.scripts.pass_over());
+            let passed_over = self.scripts.pass_over(|source| self.arms.has_bodies(source));
+            self.arms.are_gone(&passed_over);
         }
     }
 

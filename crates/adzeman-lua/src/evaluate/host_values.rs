@@ -80,7 +80,6 @@ impl Evaluator {
         Ok(Then::Return(1))
     }
 
-    /// What a `for` loop goes through a part with: a table made for it.
     /// How many elements a list has; 0 for anything else.
     fn length_of(&self, place: &TreePath) -> Result<usize, EngineError> {
         match self.shown.host().outline(place, Aspect::Inside(Page::first(0)))? {
@@ -90,6 +89,7 @@ impl Evaluator {
         }
     }
 
+    /// What a `for` loop goes through a part with: a table made for it.
     fn push_pairs(&self, state: State) -> Result<Then, EngineError> {
         let place = receiver(state)?;
         let data = self.shown.host().get(&place)?;

@@ -1,7 +1,7 @@
 //! The sources that contexts have loaded, and the maps of those that were compiled from something else.
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
-use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::sync::{Arc, Mutex};
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::source::{Source, SourceFacts, SourceId, SourceLine, Sources, tail_agreement};
@@ -38,7 +38,7 @@ impl Holders {
 /// The sources of a host.
 #[derive(Default)]
 pub(crate) struct SourceBook {
-    sources: RwLock<Sources>,
+    sources: Mutex<Arc<Sources>>,
     holders: Mutex<Holders>,
     /// Maps that clients gave, and what is wrong with maps.
     given: Mutex<Vec<Given>>,
@@ -46,13 +46,13 @@ pub(crate) struct SourceBook {
 }
 
 impl SourceBook {
-    /// Lends all of them. Who looks does not wait for others who do.
-    pub(crate) fn look(&self) -> RwLockReadGuard<'_, Sources> {
-        self.sources.read().unwrap_or_else(PoisonError::into_inner)
+    /// All of them as they are now. Who looks keeps nobody from changing them, however long it takes.
+    pub(crate) fn look(&self) -> Arc<Sources> {
+        lock(&self.sources).clone()
     }
 
-    fn change(&self) -> RwLockWriteGuard<'_, Sources> {
-        self.sources.write().unwrap_or_else(PoisonError::into_inner)
+    fn change<T>(&self, change: impl FnOnce(&mut Sources) -> T) -> T {
+        change(Arc::make_mut(&mut lock(&self.sources)))
     }
 
     /// The source that a place is shown in, and the line there.
@@ -66,12 +66,11 @@ impl SourceBook {
     pub(crate) fn add(&self, facts: SourceFacts, context: i64) -> (SourceId, bool) {
         // First, so that it is not forgotten meanwhile.
         let mut holders = lock(&self.holders);
-        let (id, is_new) = {
-            let mut sources = self.change();
+        let (id, is_new) = self.change(|sources| {
             let known = sources.named(&facts.name).map(|source| source.id);
             let id = sources.add(facts);
             (id, known != Some(id))
-        };
+        });
         holders.of.entry(id).or_default().insert(context);
         (id, is_new)
     }
@@ -102,8 +101,7 @@ impl SourceBook {
             gone.extend(is_idle.then_some(oldest));
         }
         if !gone.is_empty() {
-            let mut sources = self.change();
-            gone.iter().for_each(|id| sources.forget(*id));
+            self.change(|sources| gone.iter().for_each(|id| sources.forget(*id)));
         }
         gone
     }
@@ -118,7 +116,7 @@ impl SourceBook {
         match given.or_else(|| maps::find(name, &text, &source.facts.language))? {
             Ok(map) => {
                 lock(&self.troubles).remove(name);
-                self.change().set_map(id, map);
+                self.change(|sources| sources.set_map(id, map));
                 None
             }
             Err(why) => {
@@ -150,7 +148,7 @@ impl SourceBook {
     pub(crate) fn forget_maps_of(&self, owner: OwnerId) -> Vec<SourceId> {
         let gone: Vec<Given> = lock(&self.given).extract_if(.., |held| held.owner == owner).collect();
         let ids: Vec<_> = gone.iter().flat_map(|held| self.named_by(&held.path)).collect();
-        ids.iter().for_each(|id| self.change().forget_map(*id));
+        self.change(|sources| ids.iter().for_each(|id| sources.forget_map(*id)));
         ids
     }
 
