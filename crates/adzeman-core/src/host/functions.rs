@@ -33,7 +33,7 @@ type Set = dyn Fn(&Path, Json) -> Result<(), String> + Send + Sync;
 #[derive(Clone)]
 pub struct ByFunctions {
     look: Arc<Look>,
-    set: Option<Arc<Set>>,
+    pub(super) set: Option<Arc<Set>>,
 }
 
 impl ByFunctions {
@@ -45,10 +45,6 @@ impl ByFunctions {
     /// The same, with a function that gives the part at a path a new value, or refuses with a reason.
     pub fn with_set(self, set: impl Fn(&Path, Json) -> Result<(), String> + Send + Sync + 'static) -> Self {
         Self { set: Some(Arc::new(set)), ..self }
-    }
-
-    pub(super) fn is_editable(&self) -> bool {
-        self.set.is_some()
     }
 
     fn root(&self) -> AskedPart {
@@ -66,13 +62,6 @@ pub struct AskedPart {
 impl AskedPart {
     fn inside(&self, segment: Segment) -> Self {
         Self { of: self.of.clone(), path: self.path.join(segment), left: self.left.clone() }
-    }
-
-    pub(super) fn set(&self, path: &Path, value: Json) -> Result<(), String> {
-        match &self.of.set {
-            Some(set) => set(path, value),
-            None => Err("the host lets nobody change it".to_owned()),
-        }
     }
 }
 

@@ -8,8 +8,7 @@ use serde_json::Value as Json;
 
 use super::change::{Changed, NotChanged};
 use super::{
-    About, AskedPart, Aspect, ByFunctions, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick,
-    to_data,
+    About, Aspect, ByFunctions, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick, to_data,
 };
 use crate::path::{Notation, Path, Root, TreePath};
 
@@ -162,10 +161,9 @@ impl HostObject {
     /// ```
     #[must_use]
     pub fn by_functions(name: &str, functions: ByFunctions) -> Self {
-        if functions.is_editable() {
-            Self::changed_by(name, functions, |part: &mut AskedPart, path, value| part.set(path, value))
-        } else {
-            Self::read_only(name, functions)
+        match functions.set.clone() {
+            Some(set) => Self::changed_by(name, functions, move |_, path, value| set(path, value)),
+            None => Self::read_only(name, functions),
         }
     }
 

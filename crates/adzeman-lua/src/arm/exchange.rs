@@ -246,7 +246,6 @@ impl Exchanges {
     /// Bodies of a source are being made: until they are there, those that functions have do not report.
     pub(super) fn await_bodies(&mut self, source: SourceId, asked: Asked, pending: Pending) {
         self.pending.insert(source, (asked, pending));
-        self.touched.insert(source);
         self.retire(source);
     }
 
@@ -287,7 +286,6 @@ impl Exchanges {
         asked: Asked,
         made: &Made,
     ) -> Result<(), &'static str> {
-        self.pending.remove(&source);
         if !self.sources.contains_key(&source) {
             let plain = self.load(state, &made.plain)?;
             self.enter(source, &plain);

@@ -229,8 +229,7 @@ impl Arms {
             self.made_at_once.set(self.made_at_once.get() + 1);
             until.get_or_insert_with(|| Instant::now() + MADE_AT_ONCE_FOR);
         }
-        let Asked { lines, filters } = asked.clone();
-        let pending = order(Order { text, chunk_name, lines, filters }, at_once, &self.supervisor.attention());
+        let pending = order(Order { text, chunk_name, asked: asked.clone() }, at_once, &self.supervisor.attention());
         let outcome = pending.outcome();
         exchanges.await_bodies(source, asked, pending);
         drop(exchanges);

@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use adzeman_core::source::{Line, LineSet};
 
-use super::exchange::Filters;
+use super::exchange::{Asked, Filters};
 use super::known;
 use crate::dialect::chunk::prototypes;
 use crate::dialect::jumps::{Jump, jumps};
@@ -33,8 +33,7 @@ const MOST_KEPT_BYTES: usize = 16 * 1024 * 1024;
 pub(super) struct Order {
     pub(super) text: Arc<str>,
     pub(super) chunk_name: CString,
-    pub(super) lines: LineSet,
-    pub(super) filters: Filters,
+    pub(super) asked: Asked,
 }
 
 /// What came of it.
@@ -131,26 +130,26 @@ fn keep_newest<T>(kept: &mut VecDeque<T>, bytes: impl Fn(&T) -> usize) {
 pub(super) fn order(order: Order, at_once: bool, waits: &Arc<AtomicBool>) -> Pending {
     let mut held = shelf();
     let known = held.made.iter().find(|(known, _)| *known == order).map(|(_, slot)| slot.clone());
-    if let Some(slot) = known {
-        if at_once && slot.outcome.get().is_none() {
-            // Others are at it; whoever is done first says what came of it.
-            drop(held);
-            carry_out(&order, &slot);
-        } else if slot.outcome.get().is_none() {
-            lock(&slot.waiting).push(waits.clone());
-        }
-        return Pending::of(slot);
-    }
-    let slot = Arc::new(Slot::default());
+    let is_new = known.is_none();
+    let slot = known.unwrap_or_default();
     let pending = Pending::of(slot.clone());
-    held.made.push_back((order.clone(), slot.clone()));
-    keep_newest(&mut held.made, |(order, _)| order.text.len());
+    if slot.outcome.get().is_some() {
+        return pending;
+    }
+    if is_new {
+        held.made.push_back((order.clone(), slot.clone()));
+        keep_newest(&mut held.made, |(order, _)| order.text.len());
+    }
     if at_once {
+        // Others may be at it; whoever is done first says what came of it.
         drop(held);
         carry_out(&order, &slot);
         return pending;
     }
     lock(&slot.waiting).push(waits.clone());
+    if !is_new {
+        return pending;
+    }
     held.orders.push_back((order, slot));
     ORDERED.notify_one();
     if !held.has_thread {
@@ -201,7 +200,7 @@ fn carry_out(order: &Order, slot: &Slot) {
 fn make(order: &Order) -> Result<Made, &'static str> {
     in_new_state(|state| {
         let read = read(state, order)?;
-        let (placed, refused) = read.statements.places(&order.lines);
+        let (placed, refused) = read.statements.places(&order.asked.lines);
         let making = Making { state, order, statements: &read.statements, placed: &placed };
         let reporting = if placed.is_empty() { None } else { Some(making.reporting(&read.plain)?) };
         Ok(Made { placed, refused, plain: read.plain.clone(), reporting })
@@ -242,7 +241,7 @@ struct Making<'a> {
 impl Making<'_> {
     /// Bodies that report on their lines, behind those of the filters that do.
     fn reporting(&self, plain: &[u8]) -> Result<Reporting, &'static str> {
-        let marker = unused_marker(&self.order.text, &self.order.filters);
+        let marker = unused_marker(&self.order.text, &self.order.asked.filters);
         let calls = self.compile(&marker, &Filters::new()).filter(|calls| fits(calls, plain)).ok_or(OTHER_TREE)?;
         let (chunk, jumps) = self.filtered(&calls, plain, &marker).unwrap_or((calls, Vec::new()));
         Ok(Reporting { chunk, marker, jumps })
@@ -255,7 +254,7 @@ impl Making<'_> {
 
     /// The same with those of the filters that do, and the jumps that make them safe; `None` when none of them does.
     fn filtered(&self, calls: &[u8], plain: &[u8], marker: &str) -> Option<(Vec<u8>, Vec<Jump>)> {
-        let mut left: Filters = self.order.filters.clone();
+        let mut left: Filters = self.order.asked.filters.clone();
         left.retain(|line, _| self.placed.contains(*line));
         if left.is_empty() || !known::are_known() {
             return None;

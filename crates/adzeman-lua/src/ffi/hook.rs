@@ -418,10 +418,7 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
 unsafe fn look_again(watch: &Watch, raw: *mut ffi::lua_State) {
     if watch.wants_attention() {
         // SAFETY: given by the caller.
-        unsafe {
-            watch.others.note(raw);
-            watch_from_signal(raw);
-        }
+        look_soon(watch, unsafe { State::new(raw) });
     }
 }
 

@@ -24,7 +24,8 @@ pub(crate) struct Other {
 
 impl Other {
     pub(super) fn of(hook: ffi::lua_Hook, mask: c_int, count: c_int) -> Self {
-        Self { hook, mask, count, spent: 0 }
+        let counts = mask & ffi::LUA_MASKCOUNT != 0;
+        Self { hook, mask, count: if counts { count } else { 0 }, spent: 0 }
     }
 }
 
@@ -84,10 +85,7 @@ impl Others {
             (ours, 0) => ours,
             (ours, theirs) => ours.min(theirs),
         };
-        (
-            mask | other.mask,
-            if other.mask & ffi::LUA_MASKCOUNT == 0 && mask & ffi::LUA_MASKCOUNT == 0 { 0 } else { count },
-        )
+        (mask | other.mask, count)
     }
 
     /// The other hook of a thread, if it is to be called for an event.
