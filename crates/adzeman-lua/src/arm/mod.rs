@@ -117,8 +117,8 @@ impl Arms {
     }
 
     /// Whether any line is left for the hook.
-    pub(crate) fn needs_hook(&self, wanted: &WantedLines) -> bool {
-        self.tell_progress(wanted);
+    pub(crate) fn needs_hook(&self) -> bool {
+        self.tell_progress();
         !self.hooked.borrow().is_empty()
     }
 
@@ -148,7 +148,8 @@ impl Arms {
 
     /// Finds out which sources need the hook, of those for which that may have changed. Tells of lines whose functions are still
     /// being looked for, and of those whose functions have been found.
-    pub(crate) fn tell_progress(&self, wanted: &WantedLines) {
+    pub(crate) fn tell_progress(&self) {
+        let wanted = self.wanted.borrow();
         let touched = std::mem::take(&mut self.exchanges.borrow_mut().touched);
         for source in touched {
             let Some(lines) = wanted.of_source(source) else {

@@ -13,7 +13,7 @@ use adzeman_core::source::{Line, LineSet};
 
 use super::exchange::{Asked, Filters};
 use super::known;
-use crate::dialect::chunk::prototypes;
+use crate::dialect::chunk::{Prototype, prototypes};
 use crate::dialect::jumps::{Jump, jumps};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
@@ -242,8 +242,11 @@ impl Making<'_> {
     /// Bodies that report on their lines, behind those of the filters that do.
     fn reporting(&self, plain: &[u8]) -> Result<Reporting, &'static str> {
         let marker = unused_marker(&self.order.text, &self.order.asked.filters);
-        let calls = self.compile(&marker, &Filters::new()).filter(|calls| fits(calls, plain)).ok_or(OTHER_TREE)?;
-        let (chunk, jumps) = self.filtered(&calls, plain, &marker).unwrap_or((calls, Vec::new()));
+        let plain = prototypes(plain).ok_or(OTHER_TREE)?;
+        let calls = self.compile(&marker, &Filters::new()).ok_or(OTHER_TREE)?;
+        let with_calls = prototypes(&calls).filter(|calls| fits(calls, &plain)).ok_or(OTHER_TREE)?;
+        let filtered = self.filtered(&with_calls, &plain, &marker);
+        let (chunk, jumps) = filtered.unwrap_or_else(|| (calls.clone(), Vec::new()));
         Ok(Reporting { chunk, marker, jumps })
     }
 
@@ -253,19 +256,18 @@ impl Making<'_> {
     }
 
     /// The same with those of the filters that do, and the jumps that make them safe; `None` when none of them does.
-    fn filtered(&self, calls: &[u8], plain: &[u8], marker: &str) -> Option<(Vec<u8>, Vec<Jump>)> {
+    fn filtered(&self, calls: &[Prototype<'_>], plain: &[Prototype<'_>], marker: &str) -> Option<(Vec<u8>, Vec<Jump>)> {
         let mut left: Filters = self.order.asked.filters.clone();
         left.retain(|line, _| self.placed.contains(*line));
         if left.is_empty() || !known::are_known() {
             return None;
         }
-        let with_calls = prototypes(calls)?;
         loop {
             let chunk = self.compile(marker, &left)?;
-            let found = prototypes(&chunk).map(|filtered| jumps(&with_calls, &filtered, marker));
-            let refused = match found {
-                Some(Ok(jumps)) if fits(&chunk, plain) => return Some((chunk, jumps)),
-                Some(Err(refused)) => refused,
+            let filtered = prototypes(&chunk)?;
+            let refused = match jumps(calls, &filtered, marker) {
+                Ok(jumps) if fits(&filtered, plain) => return Some((chunk, jumps)),
+                Err(refused) => refused,
                 _ => BTreeSet::new(),
             };
             let mut is_changed = false;
@@ -282,12 +284,9 @@ impl Making<'_> {
 }
 
 /// Whether each function of one chunk can stand where that of another one does.
-fn fits(chunk: &[u8], other: &[u8]) -> bool {
-    let shapes = |chunk: &[u8]| {
-        let found = prototypes(chunk)?;
-        Some(found.iter().map(|held| (held.first, held.last, held.captured.len(), held.inside)).collect::<Vec<_>>())
-    };
-    shapes(chunk).zip(shapes(other)).is_some_and(|(one, other)| one == other)
+fn fits(chunk: &[Prototype<'_>], other: &[Prototype<'_>]) -> bool {
+    let shape = |held: &Prototype<'_>| (held.first, held.last, held.captured.len(), held.inside);
+    chunk.iter().map(shape).eq(other.iter().map(shape))
 }
 
 /// A text that neither the script nor a filter holds, short enough to be the same object wherever it is.

@@ -118,16 +118,21 @@ impl Context {
     pub(crate) fn safe_point(&self) {
         self.watch.renew();
         self.looked.set(None);
-        if self.scripts.wants_look() {
-            self.arms.want_threads(true);
-        }
+        self.look_for_what_is_gone();
         self.arms.retry_left();
         if self.arms.is_looking() {
             self.look_on();
         }
-        let hooked = self.arms.needs_hook(&self.need.borrow().lines);
+        let hooked = self.arms.needs_hook();
         if hooked != self.lines_hooked.replace(hooked) {
             self.set_hooks_again();
+        }
+    }
+
+    /// Has it looked which sources are gone, when it is time to.
+    fn look_for_what_is_gone(&self) {
+        if self.scripts.wants_look() {
+            self.arms.want_threads(true);
         }
     }
 
@@ -146,12 +151,12 @@ impl Context {
         let now = Instant::now();
         let rests = self.looked.get().is_some_and(|last| now.duration_since(last) < REST);
         if !self.arms.is_looking() || rests && !self.arms.is_soon_looked_through() {
-            return self.arms.tell_progress(&self.need.borrow().lines);
+            return self.arms.tell_progress();
         }
         let found = self.arms.advance(now + SLICE);
         self.looked.set(Some(Instant::now()));
         found.into_iter().for_each(|id| self.arm_anew(id));
-        self.arms.tell_progress(&self.need.borrow().lines);
+        self.arms.tell_progress();
     }
 
     /// What was returned by the function that the last step came out of.
@@ -169,9 +174,7 @@ impl Context {
         if !self.supervisor.is_attached() {
             report(self.evaluator.forget_results());
         }
-        if self.scripts.wants_look() {
-            self.arms.want_threads(true);
-        }
+        self.look_for_what_is_gone();
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
         self.watch.cover_every_line(need.every_line);
@@ -209,7 +212,7 @@ impl Context {
     fn arm_lines(&self, need: &Need) {
         self.arms.exchange_bodies(&need.lines);
         self.look_on();
-        self.lines_hooked.set(self.arms.needs_hook(&need.lines));
+        self.lines_hooked.set(self.arms.needs_hook());
     }
 
     /// Sets the hooks for the same need as before, as what was reported has changed.

@@ -61,7 +61,7 @@ impl Lane {
     /// A safe point, before `next` if that is why there is one.
     fn poll(&self, next: Option<&EventFrame<'_>>) {
         let has_mail = !self.mailbox.receiver.is_empty();
-        let seen = (self.host.contexts.attention(), self.host.contexts.changes());
+        let seen = self.host.contexts.news();
         let has_news = self.refreshed.get() != seen || self.host.contexts.any_occupied();
         let until = (has_mail || has_news).then(|| Instant::now() + HELD_FOR);
         if has_mail {

@@ -176,7 +176,7 @@ impl Lane {
 
     /// Has every context look at the first line that it runs from now on.
     fn await_first_lines(&self) {
-        let now = (self.host.contexts.attention(), self.host.contexts.changes());
+        let now = self.host.contexts.news();
         let FirstLines { told_at, reached } = self.first_lines.take();
         if told_at == Some(now) {
             reached.iter().for_each(|context| context.await_first_line());

@@ -114,9 +114,10 @@ impl Contexts {
         self.changes.load(SeqCst)
     }
 
-    /// How often one was to take notice of something.
-    pub(super) fn attention(&self) -> u64 {
-        self.attention.load(SeqCst)
+    /// What a lane compares by to see that there is news: how often one was to take notice of something, and
+    /// [changed](Self::changes).
+    pub(super) fn news(&self) -> (u64, u64) {
+        (self.attention.load(SeqCst), self.changes())
     }
 
     /// What those count by who have one take notice.
