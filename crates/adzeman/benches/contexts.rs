@@ -11,7 +11,7 @@ use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use mlua::{Function, Lua};
 use serde_json::json;
 
-use support::{Client, Meter};
+use support::Meter;
 
 const SCRIPT: &str = "function update(n)\n  local twice = 2 * n\n  return twice\nend";
 /// Events that are timed together.
@@ -37,14 +37,7 @@ fn measure(contexts: usize) {
     });
     is_ready.recv().expect("the host starts");
     meter.part("nobody attached", EVENTS, || ());
-    let (reader, writer) = host.connect().expect("a session");
-    let mut client = None;
-    meter.part("attaches", EVENTS, || {
-        let mut held = Client::attach(reader, writer, "");
-        held.request("configurationDone", json!({}));
-        client = Some(held);
-    });
-    let mut client = client.expect("attached");
+    let mut client = support::attach(&host, &meter, EVENTS);
     meter.part("attached, nothing armed", EVENTS, || ());
     let mut set = |condition: &str| {
         let breakpoint = json!({"line": 3, "condition": condition});

@@ -100,14 +100,7 @@ fn measure(values: usize, kind: &'static str) {
     });
     is_ready.recv().expect("the game starts");
     meter.part("nobody attached", FRAMES, || ());
-    let (reader, writer) = host.connect().expect("a session");
-    let mut client = None;
-    meter.part("attaches", FRAMES, || {
-        let mut held = Client::attach(reader, writer, "");
-        held.request("configurationDone", json!({}));
-        client = Some(held);
-    });
-    let mut client = client.expect("attached");
+    let mut client = support::attach(&host, &meter, FRAMES);
     work(&meter, &mut client);
     meter.part("leaves", FRAMES, || {
         client.request("disconnect", json!({}));

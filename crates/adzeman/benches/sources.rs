@@ -61,14 +61,7 @@ fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeRe
         move || run(&host, (&meter, &in_state), &vec![text(functions); sources], &ready)
     });
     is_ready.recv().expect("the host starts");
-    let (reader, writer) = host.connect().expect("a session");
-    let mut client = None;
-    meter.part("attaches", EVENTS, || {
-        let mut held = Client::attach(reader, writer, "");
-        held.request("configurationDone", json!({}));
-        client = Some(held);
-    });
-    let mut client = client.expect("attached");
+    let mut client = support::attach(&host, &meter, EVENTS);
     let (before, before_in_state) = (support::resident(), in_state.load(SeqCst));
     meter.part("sets breakpoints", EVENTS, || set(&mut client));
     // What is made elsewhere takes its time.

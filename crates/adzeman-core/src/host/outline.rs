@@ -275,20 +275,16 @@ impl<'a> Parts<'a> {
 }
 
 impl Outliner<'_> {
+    /// Something with nothing inside.
+    fn scalar(self, value: impl Serialize) -> Result<Outline, Error> {
+        Ok(Outline::Plain(serde_json::to_value(value)?.into()))
+    }
+
     /// Puts what is complete where it is looked for; the error that ends the walk.
     fn end(self, outline: Outline) -> Error {
         *self.found.borrow_mut() = Some(outline);
         Error::Found
     }
-}
-
-/// Something with nothing inside.
-macro_rules! scalars {
-    ($($method:ident($type:ty)),* $(,)?) => {$(
-        fn $method(self, value: $type) -> Result<Outline, Error> {
-            Ok(Outline::Plain(serde_json::to_value(value)?.into()))
-        }
-    )*};
 }
 
 impl<'a> Serializer for Outliner<'a> {
@@ -302,22 +298,7 @@ impl<'a> Serializer for Outliner<'a> {
     type SerializeStruct = Parts<'a>;
     type SerializeStructVariant = Parts<'a>;
 
-    scalars!(
-        serialize_bool(bool),
-        serialize_i8(i8),
-        serialize_i16(i16),
-        serialize_i32(i32),
-        serialize_i64(i64),
-        serialize_i128(i128),
-        serialize_u8(u8),
-        serialize_u16(u16),
-        serialize_u32(u32),
-        serialize_u64(u64),
-        serialize_u128(u128),
-        serialize_f32(f32),
-        serialize_f64(f64),
-        serialize_char(char),
-    );
+    of_scalars!(Outline);
 
     fn serialize_str(self, text: &str) -> Result<Outline, Error> {
         Ok(Outline::Plain(Data::Text(beginning(text))))

@@ -43,6 +43,34 @@ impl Write for Left<'_> {
     }
 }
 
+/// What has nothing inside, but for texts, is all the same to a serializer, which has the method `scalar` for it.
+macro_rules! of_scalars {
+    ($ok:ty) => {
+        of_scalars!(
+            $ok:
+            serialize_bool(bool),
+            serialize_i8(i8),
+            serialize_i16(i16),
+            serialize_i32(i32),
+            serialize_i64(i64),
+            serialize_i128(i128),
+            serialize_u8(u8),
+            serialize_u16(u16),
+            serialize_u32(u32),
+            serialize_u64(u64),
+            serialize_u128(u128),
+            serialize_f32(f32),
+            serialize_f64(f64),
+            serialize_char(char),
+        );
+    };
+    ($ok:ty: $($method:ident($type:ty)),* $(,)?) => {$(
+        fn $method(self, value: $type) -> Result<$ok, Error> {
+            self.scalar(value)
+        }
+    )*};
+}
+
 // The traits, by the methods `element`, `field`, `passed`, `name`, and `done` of a type `Parts`, and its `key`.
 
 /// Those with elements and no names differ in two names only, and so do those with names.

@@ -163,6 +163,11 @@ impl<'a> Picker<'a> {
         }
     }
 
+    /// Something with nothing inside: wanted as it is, or not there.
+    fn scalar(self, value: impl Serialize) -> Result<Option<Json>, Error> {
+        if self.path.is_empty() { serde_json::to_value(value).map(Some).map_err(Error::from) } else { Ok(None) }
+    }
+
     /// Ends the walk with what is wanted, as far as that is possible.
     fn end(self, part: Option<Json>) -> Result<Option<Json>, Error> {
         match (self.found, part) {
@@ -313,15 +318,6 @@ impl<'a> Parts<'a> {
     }
 }
 
-/// Something with nothing inside: wanted as it is, or not there.
-macro_rules! scalars {
-    ($($method:ident($type:ty)),* $(,)?) => {$(
-        fn $method(self, value: $type) -> Result<Option<Json>, Error> {
-            if self.path.is_empty() { serde_json::to_value(value).map(Some).map_err(Error::from) } else { Ok(None) }
-        }
-    )*};
-}
-
 fn object() -> Found {
     Found::Object(serde_json::Map::new())
 }
@@ -349,23 +345,11 @@ impl<'a> Serializer for Picker<'a> {
     type SerializeStruct = Parts<'a>;
     type SerializeStructVariant = Parts<'a>;
 
-    scalars!(
-        serialize_bool(bool),
-        serialize_i8(i8),
-        serialize_i16(i16),
-        serialize_i32(i32),
-        serialize_i64(i64),
-        serialize_i128(i128),
-        serialize_u8(u8),
-        serialize_u16(u16),
-        serialize_u32(u32),
-        serialize_u64(u64),
-        serialize_u128(u128),
-        serialize_f32(f32),
-        serialize_f64(f64),
-        serialize_char(char),
-        serialize_str(&str),
-    );
+    of_scalars!(Option<Json>);
+
+    fn serialize_str(self, text: &str) -> Result<Option<Json>, Error> {
+        self.scalar(text)
+    }
 
     fn serialize_bytes(self, bytes: &[u8]) -> Result<Option<Json>, Error> {
         let mut parts = self.serialize_seq(None)?;

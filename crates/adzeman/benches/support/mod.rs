@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
 use std::thread;
 use std::time::{Duration, SystemTime};
 
+use adzeman::{Host, PipeReader, PipeWriter};
 use adzeman_dap::{Decoded, Message, Request, decode, encode};
 use serde_json::{Value as Json, json};
 
@@ -86,6 +87,17 @@ pub(crate) fn resident() -> f64 {
     pages.and_then(|text| text.split(' ').nth(1)?.parse::<f64>().ok()).map_or(0.0, |pages| pages * 4096.0)
 }
 
+/// A client that attaches to a host, whose events are measured meanwhile, and so many behind that.
+#[allow(dead_code, reason = "not every benchmark measures events")]
+pub(crate) fn attach(host: &Host, meter: &Meter, events: u64) -> Client<PipeReader, PipeWriter> {
+    let (reader, writer) = host.connect().expect("a session");
+    meter.part("attaches", events, || {
+        let mut client = Client::attach(reader, writer, "");
+        client.request("configurationDone", json!({}));
+        client
+    })
+}
+
 /// Events of a host, as its own thread measures them.
 #[allow(dead_code, reason = "not every benchmark measures events")]
 #[derive(Default)]
@@ -123,10 +135,10 @@ impl Meter {
 
     /// Prints the longest and the mean of the events while `work` is done, and of so many behind it: what is spread over
     /// events goes on for some.
-    pub(crate) fn part(&self, name: &str, events: u64, work: impl FnOnce()) {
+    pub(crate) fn part<T>(&self, name: &str, events: u64, work: impl FnOnce() -> T) -> T {
         self.longest.store(0, SeqCst);
         let (total, before) = (self.total.load(SeqCst), self.events.load(SeqCst));
-        work();
+        let outcome = work();
         let until = self.events.load(SeqCst) + events;
         while self.events.load(SeqCst) < until {
             thread::sleep(Duration::from_millis(1));
@@ -135,5 +147,6 @@ impl Meter {
         let (longest, mean) =
             (self.longest.load(SeqCst) as f64, (self.total.load(SeqCst) - total) as f64 / count as f64);
         println!("{name:<44} {:>9.3} ms the longest event, {:>9.3} us the mean of {count}", longest / 1e6, mean / 1e3);
+        outcome
     }
 }
