@@ -2,6 +2,7 @@
 
 use std::cell::Cell;
 use std::rc::Rc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
@@ -335,75 +336,91 @@ end
 function endless() while true do end end
 ";
 
-#[test]
-fn the_hook_of_the_host_goes_on_whoever_is_attached_and_whatever_is_armed() {
-    for is_of_all_threads in [false, true] {
-        the_hook_goes_on(is_of_all_threads);
+/// A host whose own hook limits its scripts: what never ends is ended by it.
+struct Limited {
+    host: Host,
+    /// How often the hook was called in each turn, and whether what never ends was ended.
+    turns: Arc<Mutex<Vec<(u64, bool)>>>,
+    ends: Arc<AtomicBool>,
+    running: thread::JoinHandle<()>,
+}
+
+impl Limited {
+    fn start(is_of_all_threads: bool) -> Limited {
+        let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+        let (turns, ends) = (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicBool::new(false)));
+        let running = thread::spawn({
+            let (host, turns, ends) = (host.clone(), turns.clone(), ends.clone());
+            move || Limited::run(&host, is_of_all_threads, &turns, &ends)
+        });
+        Limited { host, turns, ends, running }
+    }
+
+    fn run(host: &Host, is_of_all_threads: bool, turns: &Mutex<Vec<(u64, bool)>>, ends: &AtomicBool) {
+        let (calls, is_strict) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(host, &lua, "main").unwrap();
+        let triggers = mlua::HookTriggers::new().every_nth_instruction(100);
+        let (counted, strict) = (calls.clone(), is_strict.clone());
+        let limit = move || {
+            let spent = counted.fetch_add(1, SeqCst);
+            let is_over = strict.load(SeqCst) && spent > 2_000;
+            if is_over { Err(mlua::Error::runtime("the script takes too long")) } else { Ok(mlua::VmState::Continue) }
+        };
+        match is_of_all_threads {
+            true => lua.set_global_hook(triggers, move |_, _| limit()),
+            false => lua.set_hook(triggers, move |_, _| limit()),
+        }
+        .unwrap();
+        context.load("busy.lua", BUSY).unwrap().call::<()>(()).unwrap();
+        let [update, endless] = ["update", "endless"].map(|name| lua.globals().get::<mlua::Function>(name).unwrap());
+        while !ends.load(SeqCst) {
+            calls.store(0, SeqCst);
+            host.emit(Event::of("turn"), || update.call::<i64>(1)).unwrap();
+            let spent = calls.swap(0, SeqCst);
+            is_strict.store(true, SeqCst);
+            let is_ended = host.emit(Event::of("turn"), || endless.call::<()>(())).is_err();
+            is_strict.store(false, SeqCst);
+            turns.lock().unwrap().push((spent, is_ended));
+        }
+    }
+
+    /// Some turns that began after this was called: those that are over when it begins are left out.
+    fn settle(&self) -> Vec<(u64, bool)> {
+        let count = || self.turns.lock().unwrap().len();
+        let seen = count();
+        while count() < seen + 4 {
+            thread::yield_now();
+        }
+        self.turns.lock().unwrap()[seen + 2..].to_vec()
+    }
+
+    fn end(self) {
+        self.ends.store(true, SeqCst);
+        self.running.join().unwrap();
     }
 }
 
-fn the_hook_goes_on(is_of_all_threads: bool) {
-    use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
-    let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
-    let (calls, is_strict) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
-    // How often the hook was called in each turn, and whether what would never end was ended by it.
-    let turns = Arc::new(Mutex::new(Vec::new()));
-    let ends = Arc::new(AtomicBool::new(false));
-    let running = thread::spawn({
-        let (host, calls, is_strict, turns, ends) =
-            (host.clone(), calls.clone(), is_strict.clone(), turns.clone(), ends.clone());
-        move || {
-            let lua = mlua::Lua::new();
-            let context = LuaContext::attach(&host, &lua, "main").unwrap();
-            let triggers = mlua::HookTriggers::new().every_nth_instruction(100);
-            let (counted, strict) = (calls.clone(), is_strict.clone());
-            let limit = move || {
-                let spent = counted.fetch_add(1, SeqCst);
-                let is_over = strict.load(SeqCst) && spent > 2_000;
-                if is_over {
-                    Err(mlua::Error::runtime("the script takes too long"))
-                } else {
-                    Ok(mlua::VmState::Continue)
-                }
-            };
-            match is_of_all_threads {
-                true => lua.set_global_hook(triggers, move |_, _| limit()),
-                false => lua.set_hook(triggers, move |_, _| limit()),
-            }
-            .unwrap();
-            context.load("busy.lua", BUSY).unwrap().call::<()>(()).unwrap();
-            let [update, endless] =
-                ["update", "endless"].map(|name| lua.globals().get::<mlua::Function>(name).unwrap());
-            while !ends.load(SeqCst) {
-                calls.store(0, SeqCst);
-                host.emit(Event::of("turn"), || update.call::<i64>(1)).unwrap();
-                let spent = calls.swap(0, SeqCst);
-                is_strict.store(true, SeqCst);
-                let is_ended = host.emit(Event::of("turn"), || endless.call::<()>(())).is_err();
-                is_strict.store(false, SeqCst);
-                turns.lock().unwrap().push((spent, is_ended));
-            }
-        }
-    });
-    let count = |turns: &Mutex<Vec<(u64, bool)>>| turns.lock().unwrap().len();
-    // The turns that are over when this begins are left out.
-    let settle = || {
-        let seen = count(&turns);
-        while count(&turns) < seen + 4 {
-            thread::yield_now();
-        }
-        turns.lock().unwrap()[seen + 2..].to_vec()
-    };
-    let alone = settle();
+#[test]
+fn the_hook_of_the_host_goes_on_whoever_is_attached_and_whatever_is_armed() {
+    for is_of_all_threads in [false, true] {
+        let limited = Limited::start(is_of_all_threads);
+        the_hook_goes_on(&limited);
+        limited.end();
+    }
+}
+
+fn the_hook_goes_on(limited: &Limited) {
+    let alone = limited.settle();
     let usual = alone[0].0;
     assert!(usual > 100 && alone.iter().all(|(_, is_ended)| *is_ended), "{alone:?}");
     let check = |what: &str| {
-        for (calls, is_ended) in settle() {
+        for (calls, is_ended) in limited.settle() {
             assert!(calls >= usual * 9 / 10 && calls <= usual * 13 / 10, "{what}: {calls} calls of {usual}");
             assert!(is_ended, "{what}: what never ends was not ended");
         }
     };
-    let mut client = Client::connect(&host);
+    let mut client = Client::connect(&limited.host);
     client.ok("initialize", json!({}));
     client.ok("attach", json!({}));
     check("attached");
@@ -423,10 +440,8 @@ fn the_hook_goes_on(is_of_all_threads: bool) {
     client.go_on("continue");
     check("after a pause and steps");
     client.ok("disconnect", json!({}));
-    while host.is_attached() {
+    while limited.host.is_attached() {
         thread::yield_now();
     }
     check("after leaving");
-    ends.store(true, SeqCst);
-    running.join().unwrap();
 }
