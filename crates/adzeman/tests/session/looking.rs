@@ -249,66 +249,140 @@ fn a_host_that_comes_to_no_safe_point_is_looked_at_at_its_next_line() {
     assert!(running.join().unwrap() != 0);
 }
 
+/// What a press does when it is told to.
+enum Job {
+    /// Prints what it keeps until the client leaves.
+    PrintKept,
+    /// Loads 25,000 sheets, prints each once, and keeps none.
+    PrintSheets,
+}
+
+/// A host that does one job after the other.
+struct Press {
+    host: Host,
+    jobs: std::sync::mpsc::Sender<Job>,
+    done: std::sync::mpsc::Receiver<()>,
+    running: std::thread::JoinHandle<()>,
+}
+
+impl Press {
+    fn start() -> Press {
+        let host = Host::builder("press").event(adzeman::EventKind::new("print")).start(Listen::ANY_PORT).unwrap();
+        let (jobs, told) = std::sync::mpsc::channel();
+        let (is_done, done) = std::sync::mpsc::channel();
+        let running = std::thread::spawn({
+            let host = host.clone();
+            move || Press::run(&host, &told, &is_done)
+        });
+        Press { host, jobs, done, running }
+    }
+
+    fn run(host: &Host, told: &std::sync::mpsc::Receiver<Job>, is_done: &std::sync::mpsc::Sender<()>) {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(host, &lua, "main").unwrap();
+        let load = |name: &str, n: u32| {
+            let text = format!("local n = {n}\nreturn function(x)\n  return n + x\nend");
+            context.load(name, &text).unwrap().call::<mlua::Function>(()).unwrap()
+        };
+        let print = |made: &mlua::Function, n: u32| {
+            host.emit(adzeman::Event::of("print").with("n", n), || made.call::<u32>(n)).unwrap();
+        };
+        let kept = load("kept.lua", 7);
+        for job in told {
+            match job {
+                Job::PrintKept => {
+                    while host.is_attached() {
+                        print(&kept, 1);
+                    }
+                }
+                Job::PrintSheets => {
+                    for n in 0..25_000 {
+                        print(&load(&format!("sheet {n}.lua"), n), n);
+                        if n % 5_000 == 0 {
+                            lua.gc_collect().unwrap();
+                        }
+                    }
+                    lua.gc_collect().unwrap();
+                }
+            }
+            is_done.send(()).unwrap();
+        }
+    }
+
+    fn attach(&self) -> Client {
+        let mut client = Client::connect(&self.host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        client
+    }
+
+    fn begin(&self, job: Job) {
+        self.jobs.send(job).unwrap();
+    }
+
+    fn is_done(&self) {
+        self.done.recv().unwrap();
+    }
+
+    fn end(self) {
+        drop(self.jobs);
+        self.running.join().unwrap();
+    }
+}
+
+/// The sources that are known when those that are gone are forgotten, and what is kept is found.
+fn known_when_looked_for(client: &mut Client) -> Vec<serde_json::Value> {
+    let begun = std::time::Instant::now();
+    loop {
+        let body = client.ok("loadedSources", json!({}));
+        let known = body["sources"].as_array().unwrap().iter().map(|held| held["name"].clone()).collect::<Vec<_>>();
+        if known.len() < 4_000 && known.contains(&json!("kept.lua")) || begun.elapsed() > crate::harness::LONG {
+            return known;
+        }
+    }
+}
+
+/// Breaks in what the press keeps, and leaves.
+fn break_in_what_is_kept(mut client: Client, line: i64, what: &str) {
+    let set = json!({"source": {"path": "kept.lua"}, "breakpoints": [{"line": line}]});
+    let set = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
+    assert_eq!(set["verified"], true, "{what}: {set}");
+    assert_eq!(client.stopped().1, line, "{what}");
+    client.ok("disconnect", json!({}));
+}
+
 #[test]
 fn sources_whose_functions_are_gone_are_forgotten_and_those_that_are_alive_are_not() {
     for is_attached in [true, false] {
-        let host = Host::builder("press").event(adzeman::EventKind::new("print")).start(Listen::ANY_PORT).unwrap();
-        let (go, may_go) = std::sync::mpsc::channel();
-        let (done, is_done) = std::sync::mpsc::channel();
-        let running = std::thread::spawn({
-            let host = host.clone();
-            move || {
-                let lua = mlua::Lua::new();
-                let context = LuaContext::attach(&host, &lua, "main").unwrap();
-                let load = |name: &str, n: u32| {
-                    let text = format!("local n = {n}\nreturn function(x)\n  return n + x\nend");
-                    context.load(name, &text).unwrap().call::<mlua::Function>(()).unwrap()
-                };
-                let kept = load("kept.lua", 7);
-                may_go.recv().unwrap();
-                for n in 0..25_000 {
-                    let made = load(&format!("sheet {n}.lua"), n);
-                    host.emit(adzeman::Event::of("print").with("n", n), || made.call::<u32>(n)).unwrap();
-                    if n % 5_000 == 0 {
-                        lua.gc_collect().unwrap();
-                    }
-                }
-                lua.gc_collect().unwrap();
-                done.send(()).unwrap();
-                may_go.recv().unwrap();
-                while host.is_attached() {
-                    host.emit(adzeman::Event::of("print").with("n", 0), || kept.call::<u32>(1)).unwrap();
-                }
-            }
-        });
-        let attach = || {
-            let mut client = Client::connect(&host);
-            client.ok("initialize", json!({}));
-            client.event("initialized");
-            client.ok("attach", json!({}));
-            client.ok("configurationDone", json!({}));
-            client
-        };
-        let mut client = is_attached.then(attach);
-        go.send(()).unwrap();
-        is_done.recv().unwrap();
-        let mut client = client.take().unwrap_or_else(attach);
-        go.send(()).unwrap();
-        let mut known;
-        let begun = std::time::Instant::now();
-        loop {
-            let body = client.ok("loadedSources", json!({}));
-            known = body["sources"].as_array().unwrap().iter().map(|held| held["name"].clone()).collect::<Vec<_>>();
-            if known.len() < 4_000 && known.contains(&json!("kept.lua")) || begun.elapsed() > crate::harness::LONG {
-                break;
-            }
-        }
+        let press = Press::start();
+        let client = is_attached.then(|| press.attach());
+        press.begin(Job::PrintSheets);
+        press.is_done();
+        let mut client = client.unwrap_or_else(|| press.attach());
+        press.begin(Job::PrintKept);
+        let known = known_when_looked_for(&mut client);
         assert!(known.len() < 4_000, "attached {is_attached}: {} sources are known", known.len());
-        let set = json!({"source": {"path": "kept.lua"}, "breakpoints": [{"line": 3}]});
-        let set = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
-        assert_eq!(set["verified"], true, "attached {is_attached}: {set}");
-        assert_eq!(client.stopped().1, 3, "attached {is_attached}");
-        client.ok("disconnect", json!({}));
-        running.join().unwrap();
+        break_in_what_is_kept(client, 3, &format!("attached {is_attached}"));
+        press.is_done();
+        press.end();
     }
+}
+
+#[test]
+fn what_was_armed_is_hit_again_after_all_that_was_loaded_while_nobody_was_attached() {
+    let press = Press::start();
+    let client = press.attach();
+    press.begin(Job::PrintKept);
+    break_in_what_is_kept(client, 3, "before");
+    press.is_done();
+    press.begin(Job::PrintSheets);
+    press.is_done();
+    let mut client = press.attach();
+    press.begin(Job::PrintKept);
+    assert!(known_when_looked_for(&mut client).contains(&json!("kept.lua")));
+    break_in_what_is_kept(client, 3, "after");
+    press.is_done();
+    press.end();
 }
