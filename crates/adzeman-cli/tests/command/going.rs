@@ -55,7 +55,8 @@ leave
 
 #[test]
 fn ways_to_go_on_call_and_go_again() {
-    let host = Lockside::start(&["--fps", "0", "--frames", "2500"]);
+    // Slowly enough that the next passage is far when a function is called that it would call too.
+    let host = Lockside::start(&["--fps", "500", "--frames", "1100"]);
     let commands = "\
 break at ledger.lua:34 for passage 2
 go

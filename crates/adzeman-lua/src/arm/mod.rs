@@ -223,7 +223,6 @@ impl Arms {
         let Some((text, chunk_name)) = self.scripts.text_of(source) else {
             return self.tell_hooked(source, &asked.lines, NOT_PARSED);
         };
-        self.tell_hooked(source, &asked.lines, ARMING);
         let is_little = text.len() <= MADE_AT_ONCE_BYTES && self.made_at_once.get() < MADE_AT_ONCE;
         let at_once = is_little && until.is_none_or(|until| Instant::now() < until);
         if at_once {
@@ -232,6 +231,9 @@ impl Arms {
         }
         let pending = order(Order { text, chunk_name, asked: asked.clone() }, at_once, &self.supervisor.attention());
         let outcome = pending.outcome();
+        if outcome.is_none() {
+            self.tell_hooked(source, &asked.lines, ARMING);
+        }
         exchanges.await_bodies(source, asked, pending);
         drop(exchanges);
         if let Some(outcome) = outcome {
