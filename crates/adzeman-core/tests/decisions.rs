@@ -187,7 +187,7 @@ fn a_function_binds_to_its_body_and_what_is_missing_says_why() {
     );
     assert_eq!(resolved[0].status.bindings()[0].place.line.get(), 9);
     let why = |index: usize| match &resolved[index].status {
-        Status::Pending(why) => why.clone(),
+        Status::Pending(why) => why.to_string(),
         Status::Bound(_) => panic!("{index} is bound"),
     };
     assert!(why(1).contains("no loaded source defines a function 'rest'"));

@@ -94,8 +94,8 @@ impl Armed {
                 Site::Change { how: ChangeKind::Written | ChangeKind::Read, .. }
                 | Site::Line { .. }
                 | Site::Function { .. } => {
-                    for binding in bindings {
-                        let sited = Sited { uses: binding.uses.clone().into(), ..sited.clone() };
+                    for binding in bindings.iter() {
+                        let sited = Sited { uses: binding.uses.clone(), ..sited.clone() };
                         armed.lines.entry(binding.place).or_default().push(sited);
                     }
                 }

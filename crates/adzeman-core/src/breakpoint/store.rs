@@ -25,19 +25,23 @@ pub struct Binding {
     /// Why it is not where it was asked for, if it is not.
     pub moved: Option<Moved>,
     /// On a use of a value: how the line writes what it uses.
-    pub uses: Vec<NameUse>,
+    pub uses: Arc<[NameUse]>,
 }
 
 /// Whether a breakpoint can be hit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Status {
     /// It can, at these places (none for what has no place, such as an event).
-    Bound(Vec<Binding>),
+    Bound(Arc<[Binding]>),
     /// It cannot yet; the text says why and what would help.
-    Pending(String),
+    Pending(Arc<str>),
 }
 
 impl Status {
+    fn pending(why: String) -> Self {
+        Self::Pending(why.into())
+    }
+
     /// The places, if it is bound.
     #[must_use]
     pub fn bindings(&self) -> &[Binding] {
@@ -240,15 +244,17 @@ impl BreakpointStore {
                 target: Tracked::Script { shown, .. },
                 how: how @ (ChangeKind::Written | ChangeKind::Read),
             } => bind_uses(shown, *how == ChangeKind::Written, sources, find_uses, uses),
-            Site::Error { .. } | Site::Change { .. } => Status::Bound(Vec::new()),
+            Site::Error { .. } | Site::Change { .. } => Status::Bound(Arc::default()),
         };
         let resolve = |(held, kept): (&Arc<Breakpoint>, Option<Status>)| {
-            let status = kept.unwrap_or_else(|| bind(held));
+            let status = kept.unwrap_or_else(|| {
+                let status = bind(held);
+                self.bound.insert(held.id, status.clone());
+                status
+            });
             Resolved { breakpoint: held.clone(), status }
         };
-        let resolved: Vec<_> = self.all.values().zip(kept).map(resolve).collect();
-        self.bound.extend(resolved.iter().map(|held| (held.breakpoint.id, held.status.clone())));
-        resolved
+        self.all.values().zip(kept).map(resolve).collect()
     }
 }
 
@@ -270,7 +276,7 @@ fn bind_uses(
     known: &mut HashMap<(SourceId, String), Vec<NameUse>>,
 ) -> Status {
     let name = last_name(shown);
-    let mut bindings: Vec<Binding> = Vec::new();
+    let mut used: Vec<(SourceLine, Vec<NameUse>)> = Vec::new();
     for source in sources.newest() {
         if source.facts.text.as_ref().is_none_or(|text| !text.contains(name)) || source.text().is_none() {
             continue;
@@ -279,25 +285,25 @@ fn bind_uses(
         for held in uses.iter().filter(|held| held.is_write == is_write) {
             let Some(line) = source.code().lines.next_from(held.line) else { continue };
             let place = SourceLine { source: source.id, line };
-            match bindings.iter_mut().find(|binding| binding.place == place) {
-                Some(binding) => binding.uses.push(held.clone()),
-                None => bindings.push(Binding { place, moved: None, uses: vec![held.clone()] }),
+            match used.iter_mut().find(|(known, _)| *known == place) {
+                Some((_, uses)) => uses.push(held.clone()),
+                None => used.push((place, vec![held.clone()])),
             }
         }
     }
-    if bindings.is_empty() {
+    if used.is_empty() {
         let how = if is_write { "assigns to" } else { "reads" };
-        return Status::Pending(format!("no statement of a loaded source {how} '{name}'; it binds when one does"));
+        return Status::pending(format!("no statement of a loaded source {how} '{name}'; it binds when one does"));
     }
-    Status::Bound(bindings)
+    Status::Bound(used.into_iter().map(|(place, uses)| Binding { place, moved: None, uses: uses.into() }).collect())
 }
 
 fn bind_event(kind: &str, kinds: &[String]) -> Status {
     if kind == ANY_EVENT || kinds.iter().any(|known| known == kind) {
-        return Status::Bound(Vec::new());
+        return Status::Bound(Arc::default());
     }
     let known = if kinds.is_empty() { "none".to_owned() } else { kinds.join(", ") };
-    Status::Pending(format!("the host has no event '{kind}'; it has {known}"))
+    Status::pending(format!("the host has no event '{kind}'; it has {known}"))
 }
 
 /// Sources that are named where none is the one that is meant.
@@ -320,7 +326,7 @@ fn bind_line(
             _ => {}
         }
         let known = known.join(", ");
-        return Status::Pending(format!(
+        return Status::pending(format!(
             "no source '{path}' is loaded yet; it binds when one is (loaded when it was looked for: {known})"
         ));
     }
@@ -341,13 +347,13 @@ fn bind_line(
     if bindings.is_empty() {
         if matching.iter().any(|source| source.code().is_part) {
             let why = "its text is not known, and no function there was seen yet";
-            return Status::Pending(format!("nothing is known of line {line} of {path}: {why}; it binds when one is"));
+            return Status::pending(format!("nothing is known of line {line} of {path}: {why}; it binds when one is"));
         }
         let last = matching.iter().filter_map(|source| source.code().lines.iter().last()).max();
         let last = last.map_or("it has none".to_owned(), |last| format!("its last one with code is {last}"));
-        return Status::Pending(format!("{path} has no code at line {line} or after it; {last}"));
+        return Status::pending(format!("{path} has no code at line {line} or after it; {last}"));
     }
-    Status::Bound(bindings)
+    Status::Bound(bindings.into())
 }
 
 /// The bindings in compiled scripts for one in what they were written as; others stay as they are.
@@ -369,10 +375,10 @@ fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option
     let first = first.filter(|first| first.source != source.id && !first.text.is_empty());
     if let Some(found) = first.and_then(|first| with_text(source, first)) {
         let moved = (found != line).then_some(Moved::WithText(line));
-        return Some(Binding { place: place(found), moved, uses: Vec::new() });
+        return Some(Binding { place: place(found), moved, uses: Arc::default() });
     }
     if let Some(start) = source.code().inside.get(&line) {
-        return Some(Binding { place: place(*start), moved: Some(Moved::Inside(line)), uses: Vec::new() });
+        return Some(Binding { place: place(*start), moved: Some(Moved::Inside(line)), uses: Arc::default() });
     }
     let held = source.code().lines.next_from(line)?;
     // Of what nobody has seen nothing is known: the next line that is may be of another function.
@@ -380,7 +386,7 @@ fn binding_at(source: &Source, line: Line, first: Option<&FirstBound>) -> Option
     if source.code().is_part && held != line && !source.function_at(line).is_some_and(is_known) {
         return None;
     }
-    Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)), uses: Vec::new() })
+    Some(Binding { place: place(held), moved: (held != line).then_some(Moved::NoCode(line)), uses: Arc::default() })
 }
 
 /// The line with the text that the breakpoint was first bound to, the nearest one to where it was.
@@ -399,13 +405,13 @@ fn bind_function(name: &str, sources: &Sources) -> Status {
             None => named_in(&within, rest),
         };
         if bindings.is_empty() {
-            return Status::Pending(format!("{path} defines no function '{rest}'; it binds when it does"));
+            return Status::pending(format!("{path} defines no function '{rest}'; it binds when it does"));
         }
     }
     if bindings.is_empty() {
-        return Status::Pending(format!("no loaded source defines a function '{name}'; it binds when one does"));
+        return Status::pending(format!("no loaded source defines a function '{name}'; it binds when one does"));
     }
-    Status::Bound(bindings)
+    Status::Bound(bindings.into())
 }
 
 /// Splits `toll.lua:boat:length` behind the part that is the path of a source.
@@ -415,7 +421,7 @@ fn split_file<'a>(name: &'a str, sources: &Sources) -> Option<(&'a str, &'a str)
 }
 
 fn binding_of(source: &Source, function: &FunctionSpan) -> Binding {
-    Binding { place: SourceLine { source: source.id, line: function.body }, moved: None, uses: Vec::new() }
+    Binding { place: SourceLine { source: source.id, line: function.body }, moved: None, uses: Arc::default() }
 }
 
 fn named_in(within: &[&Arc<Source>], wanted: &str) -> Vec<Binding> {

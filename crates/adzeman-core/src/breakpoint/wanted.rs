@@ -1,7 +1,7 @@
 //! Which lines an engine is to report.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 
 use super::Sited;
 use crate::source::{Line, LineSet, SourceId, SourceLine};
@@ -13,6 +13,8 @@ pub struct WantedLines {
     by_source: HashMap<SourceId, Arc<WantedIn>>,
     of_any: LineSet,
     has_entries: bool,
+    /// The one before it, and the sources of which other lines are wanted than there.
+    follows: Option<(Weak<Self>, Vec<SourceId>)>,
 }
 
 /// Lines to be reported in one source.
@@ -41,18 +43,26 @@ impl WantedLines {
     }
 
     /// The same, sharing with `before` what is wanted as it was there.
-    pub(super) fn sharing(mut self, before: &Self) -> Self {
+    pub(super) fn sharing(mut self, before: &Arc<Self>) -> Self {
         for (source, held) in &mut self.by_source {
             if let Some(same) = before.by_source.get(source).filter(|before| *before == held) {
                 *held = same.clone();
             }
         }
+        self.follows = Some((Arc::downgrade(before), self.compare(before)));
         self
     }
 
     /// The sources of which other lines are wanted than `before`, or with other conditions, in their order.
     #[must_use]
-    pub fn changed_from(&self, before: &Self) -> Vec<SourceId> {
+    pub fn changed_from(&self, before: &Arc<Self>) -> Vec<SourceId> {
+        match &self.follows {
+            Some((last, changed)) if Weak::as_ptr(last) == Arc::as_ptr(before) => changed.clone(),
+            _ => self.compare(before),
+        }
+    }
+
+    fn compare(&self, before: &Self) -> Vec<SourceId> {
         let is_same = |source: &SourceId, held: &Arc<WantedIn>| {
             before.by_source.get(source).is_some_and(|before| Arc::ptr_eq(before, held) || before == held)
         };

@@ -1,11 +1,12 @@
 //! The bodies that the functions of each source have, had, and get.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
+use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use super::settling::Settling;
 use super::workshop::{Made, OTHER_TREE, Pending, Reporting};
@@ -19,7 +20,7 @@ const MOST_PASSED_BY: u32 = 4096;
 
 /// Sources wait until no other one has come for so long, but not for longer.
 const QUIET_FOR: Duration = Duration::from_millis(10);
-const HELD_UP_FOR: Duration = Duration::from_millis(100);
+const HELD_UP_FOR: Duration = Duration::from_millis(250);
 
 /// Conditions whose filters are kept.
 const MOST_FILTERS: usize = 4096;
@@ -96,7 +97,7 @@ impl Exchanges {
         if let Some((first, last)) = self.came.filter(|_| !is_soon_done && !self.waiting.is_empty()) {
             let others_come = last.elapsed() < QUIET_FOR || !self.pending.is_empty();
             if others_come && first.elapsed() < HELD_UP_FOR {
-                return HashSet::new();
+                return HashSet::default();
             }
         }
         self.came = None;
@@ -151,11 +152,11 @@ impl Exchanges {
     /// never returns is asked for less and less often.
     pub(super) fn due_for_retry(&mut self) -> HashSet<SourceId> {
         if self.left.is_empty() {
-            return HashSet::new();
+            return HashSet::default();
         }
         self.passed_by += 1;
         if self.passed_by < self.pass_by {
-            return HashSet::new();
+            return HashSet::default();
         }
         self.passed_by = 0;
         self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);

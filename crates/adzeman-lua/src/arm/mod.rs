@@ -7,7 +7,6 @@ mod settling;
 mod workshop;
 
 use std::cell::{Cell, RefCell};
-use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -16,6 +15,7 @@ use adzeman_core::breakpoint::WantedLines;
 use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
+use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use self::exchange::{Asked, Exchanges};
 use self::search::Search;
@@ -288,7 +288,7 @@ impl Arms {
 
     /// Every function on every stack.
     fn running_functions(&self) -> HashSet<usize> {
-        let mut running = HashSet::new();
+        let mut running = HashSet::default();
         let outcome = walk::for_each_thread(self.main, &mut |thread| {
             thread.for_each_level(|_, function| {
                 function.push_function();

@@ -2,11 +2,11 @@
 //! that should have other bodies.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashSet;
 use std::time::Instant;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::SourceId;
+use rustc_hash::FxHashSet as HashSet;
 
 use super::settling::Settling;
 use super::{Arms, TOO_LARGE};

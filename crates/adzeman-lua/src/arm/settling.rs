@@ -1,8 +1,7 @@
 //! Giving functions the bodies that they should have, wherever they are in the state.
 
-use std::collections::{HashMap, HashSet};
-
 use adzeman_core::source::SourceId;
+use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use super::exchange::Exchanges;
 use crate::ffi::body::Body;

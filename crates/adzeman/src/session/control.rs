@@ -92,7 +92,7 @@ impl Session {
         };
         if let Status::Pending(why) = self.host.add_temporary(self.client.owner, site, hits) {
             self.host.end_temporary();
-            return Err(SessionError::Unreachable(why));
+            return Err(SessionError::Unreachable(why.to_string()));
         }
         match context.standing.state() {
             RunState::Running | RunState::Waiting => Ok(()),

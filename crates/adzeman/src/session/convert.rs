@@ -78,7 +78,7 @@ pub(crate) fn breakpoint(
 ) -> Breakpoint {
     let id = Some(resolved.breakpoint.id.0);
     match &resolved.status {
-        Status::Pending(why) => Breakpoint { id, message: Some(why.clone()), ..Breakpoint::default() },
+        Status::Pending(why) => Breakpoint { id, message: Some(why.to_string()), ..Breakpoint::default() },
         Status::Bound(bindings) => {
             let first = bindings.first().map(|binding| sources.shown(binding.place));
             Breakpoint {

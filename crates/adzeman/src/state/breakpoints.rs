@@ -16,7 +16,7 @@ use super::sources::{SourceBook, belongs_to};
 #[derive(Default)]
 pub(crate) struct Breakpoints {
     store: Mutex<BreakpointStore>,
-    resolved: Mutex<Vec<Resolved>>,
+    resolved: Mutex<Arc<[Resolved]>>,
     armed: Mutex<Arc<Armed>>,
     /// What was armed before, until no context has it any more.
     gone: Mutex<Vec<Arc<Armed>>>,
@@ -37,7 +37,7 @@ impl Breakpoints {
     }
 
     /// How breakpoints bind now.
-    pub(crate) fn resolved(&self) -> Vec<Resolved> {
+    pub(crate) fn resolved(&self) -> Arc<[Resolved]> {
         lock(&self.resolved).clone()
     }
 
@@ -91,8 +91,9 @@ impl Breakpoints {
 
     /// Where a breakpoint binds.
     pub(crate) fn status_of(&self, id: BreakpointId) -> Status {
-        let resolved = self.resolved().into_iter().find(|now| now.breakpoint.id == id);
-        resolved.map_or(Status::Bound(Vec::new()), |now| now.status)
+        let resolved = self.resolved();
+        let found = resolved.iter().find(|now| now.breakpoint.id == id);
+        found.map_or(Status::Bound(Arc::default()), |now| now.status.clone())
     }
 
     /// Arms the breakpoints of a client, or disarms all of them; whether that changes anything.
@@ -118,7 +119,7 @@ impl Breakpoints {
         // Held throughout: of two who arm at once, the one who saw more sources or breakpoints must come last.
         let mut last = lock(&self.resolved);
         let library = self.library(which, &sources);
-        let resolved = lock(&self.store).resolve_anew(which, &sources, kinds, find_uses);
+        let resolved: Arc<[_]> = lock(&self.store).resolve_anew(which, &sources, kinds, find_uses).into();
         let maps = sources.maps().clone();
         drop(sources);
         let armed = {
@@ -135,9 +136,9 @@ impl Breakpoints {
         drop(gone);
         let before = std::mem::replace(&mut *last, resolved.clone());
         drop(last);
-        let before: HashMap<_, _> = before.into_iter().map(|held| (held.breakpoint.id, held.status)).collect();
-        let has_changed = |now: &Resolved| before.get(&now.breakpoint.id).is_some_and(|status| *status != now.status);
-        resolved.into_iter().filter(has_changed).collect()
+        let before: HashMap<_, _> = before.iter().map(|held| (held.breakpoint.id, &held.status)).collect();
+        let has_changed = |now: &&Resolved| before.get(&now.breakpoint.id).is_some_and(|status| **status != now.status);
+        resolved.iter().filter(has_changed).cloned().collect()
     }
 
     /// The sources that steps pass over.
