@@ -11,7 +11,7 @@ use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use mlua::{Function, Lua};
 use serde_json::json;
 
-use support::Meter;
+use support::{Meter, worked};
 
 const SCRIPT: &str = "function update(n)\n  local twice = 2 * n\n  return twice\nend";
 /// Events that are timed together.
@@ -77,9 +77,9 @@ fn run(host: &Host, meter: &Meter, contexts: usize, ready: &mpsc::Sender<()>) {
         if meter.is_over() {
             break;
         }
-        let begun = Instant::now();
+        let begun = (Instant::now(), worked());
         let _ = host.emit(Event::of("tick").with("n", n), || update.call::<u64>(n));
-        meter.take(begun.elapsed());
+        meter.take(begun.0.elapsed(), worked() - begun.1);
     }
     host.poll();
 }

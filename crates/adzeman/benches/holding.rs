@@ -14,7 +14,7 @@ use mlua::{Function, Lua};
 use serde::Serialize;
 use serde_json::json;
 
-use support::{Client, Meter};
+use support::{Client, Meter, worked};
 
 /// A heap, and a game of entities that are each in a coroutine of their own, suspended in the middle of their behaviour.
 const SCRIPT: &str = "\
@@ -118,10 +118,10 @@ fn play(host: &Host, meter: &Meter, script: (usize, &str), ready: &mpsc::Sender<
     ready.send(()).expect("somebody waits");
     while !meter.is_over() {
         // The host's clock stands still while a person looks at a stop.
-        let begun = host.clock();
+        let begun = (host.clock(), worked());
         let _ = host.emit(Event::of("frame.update").with("dt", 0.016), || update.call::<f64>(0.016));
-        let took = host.clock() - begun;
-        meter.take(took);
+        let took = host.clock() - begun.0;
+        meter.take(took, worked() - begun.1);
         thread::sleep(Duration::from_millis(16).saturating_sub(took));
     }
     host.poll();

@@ -1,7 +1,7 @@
 //! What many sources, and very long ones, cost the host: `cargo bench -p adzeman --bench sources`. Prints the mean time of all
 //! events, and the longest one, while a client sets a breakpoint in each of a number of sources, and one in a source of 100,000
-//! lines; and what each source takes of memory. Times are those that the processor worked on the host's thread: three threads are
-//! busy meanwhile, which on two cores is a matter of who is let go on.
+//! lines; and what each source takes of memory. Three threads are busy meanwhile: by the clock, on two cores, it is a matter of who
+//! is let go on.
 
 mod support;
 
@@ -9,14 +9,13 @@ use std::fmt::Write as _;
 use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, mpsc};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
 use mlua::{Function, Lua};
-use rustix::time::{ClockId, clock_gettime};
 use serde_json::json;
 
-use support::{Client, Meter};
+use support::{Client, Meter, worked};
 
 /// Events that are measured behind each part.
 const EVENTS: u64 = 500;
@@ -50,11 +49,6 @@ fn main() {
         let lines = json!([{"line": 50_004, "condition": "s < -1"}]);
         client.request("setBreakpoints", json!({"source": {"path": "s0.lua"}, "breakpoints": lines}));
     });
-}
-
-/// How long the processor has worked on this thread.
-fn worked() -> Duration {
-    clock_gettime(ClockId::ThreadCPUTime).try_into().expect("a time")
 }
 
 fn measure(sources: usize, functions: usize, set: impl FnOnce(&mut Client<PipeReader, PipeWriter>)) {
@@ -108,9 +102,9 @@ fn run(host: &Host, (meter, in_state): (&Meter, &AtomicUsize), texts: &[String],
     ready.send(()).expect("somebody waits");
     let mut events = 0;
     while !meter.is_over() {
-        let begun = worked();
+        let begun = (Instant::now(), worked());
         let _ = host.emit(Event::of("tick"), || run.call::<u64>(()));
-        meter.take(worked() - begun);
+        meter.take(begun.0.elapsed(), worked() - begun.1);
         events += 1;
         if events % EVENTS == 0 {
             lua.gc_collect().expect("collected");

@@ -9,6 +9,7 @@ use std::time::{Duration, SystemTime};
 
 use adzeman::{Host, PipeReader, PipeWriter};
 use adzeman_dap::{Decoded, Message, Request, decode, encode};
+use rustix::time::{ClockId, clock_gettime};
 use serde_json::{Value as Json, json};
 
 /// Just enough of a client.
@@ -87,6 +88,12 @@ pub(crate) fn resident() -> f64 {
     pages.and_then(|text| text.split(' ').nth(1)?.parse::<f64>().ok()).map_or(0.0, |pages| pages * 4096.0)
 }
 
+/// How long the processor has worked on this thread: what else is busy on the machine is not in it.
+#[allow(dead_code, reason = "not every benchmark measures events")]
+pub(crate) fn worked() -> Duration {
+    clock_gettime(ClockId::ThreadCPUTime).try_into().expect("a time")
+}
+
 /// A client that attaches to a host, whose events are measured meanwhile, and so many behind that.
 #[allow(dead_code, reason = "not every benchmark measures events")]
 pub(crate) fn attach(host: &Host, meter: &Meter, events: u64) -> Client<PipeReader, PipeWriter> {
@@ -103,6 +110,7 @@ pub(crate) fn attach(host: &Host, meter: &Meter, events: u64) -> Client<PipeRead
 #[derive(Default)]
 pub(crate) struct Meter {
     longest: AtomicU64,
+    longest_worked: AtomicU64,
     total: AtomicU64,
     events: AtomicU64,
     ends: AtomicBool,
@@ -110,11 +118,12 @@ pub(crate) struct Meter {
 
 #[allow(dead_code, reason = "not every benchmark measures events")]
 impl Meter {
-    /// Takes one event.
-    pub(crate) fn take(&self, event: Duration) {
-        let nanoseconds = u64::try_from(event.as_nanos()).unwrap_or(u64::MAX);
-        self.longest.fetch_max(nanoseconds, SeqCst);
-        self.total.fetch_add(nanoseconds, SeqCst);
+    /// Takes one event: how long it took by the clock, and how long the processor [worked] on it.
+    pub(crate) fn take(&self, took: Duration, worked: Duration) {
+        let nanoseconds = |time: Duration| u64::try_from(time.as_nanos()).unwrap_or(u64::MAX);
+        self.longest.fetch_max(nanoseconds(took), SeqCst);
+        self.longest_worked.fetch_max(nanoseconds(worked), SeqCst);
+        self.total.fetch_add(nanoseconds(worked), SeqCst);
         self.events.fetch_add(1, SeqCst);
     }
 
@@ -133,10 +142,11 @@ impl Meter {
         self.ends.store(true, SeqCst);
     }
 
-    /// Prints the longest and the mean of the events while `work` is done, and of so many behind it: what is spread over
+    /// Prints the longest event, by the clock and by the processor, and the mean by the processor, of those while `work` is done, and of so many behind it: what is spread over
     /// events goes on for some.
     pub(crate) fn part<T>(&self, name: &str, events: u64, work: impl FnOnce() -> T) -> T {
         self.longest.store(0, SeqCst);
+        self.longest_worked.store(0, SeqCst);
         let (total, before) = (self.total.load(SeqCst), self.events.load(SeqCst));
         let outcome = work();
         let until = self.events.load(SeqCst) + events;
@@ -144,9 +154,12 @@ impl Meter {
             thread::sleep(Duration::from_millis(1));
         }
         let count = self.events.load(SeqCst) - before;
-        let (longest, mean) =
-            (self.longest.load(SeqCst) as f64, (self.total.load(SeqCst) - total) as f64 / count as f64);
-        println!("{name:<44} {:>9.3} ms the longest event, {:>9.3} us the mean of {count}", longest / 1e6, mean / 1e3);
+        let milliseconds = |time: &AtomicU64| time.load(SeqCst) as f64 / 1e6;
+        let (longest, worked) = (milliseconds(&self.longest), milliseconds(&self.longest_worked));
+        let mean = (self.total.load(SeqCst) - total) as f64 / count as f64 / 1e3;
+        println!(
+            "{name:<40} longest {longest:>9.3} ms, worked {worked:>8.3} ms; mean worked {mean:>9.3} us of {count}"
+        );
         outcome
     }
 }
