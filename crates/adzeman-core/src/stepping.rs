@@ -21,15 +21,30 @@ pub enum StepKind {
 /// One stack of script frames: the main one of a context, or a coroutine. Opaque; equal for the same stack while it is
 /// alive.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct StackId(pub usize);
+pub struct StackId {
+    /// Where it is.
+    pub stack: usize,
+    /// Which run of it, where the host resumes it and may use it again; 0 otherwise.
+    pub run: usize,
+}
+
+impl StackId {
+    /// A stack that is never used again.
+    #[must_use]
+    pub fn of(stack: usize) -> Self {
+        Self { stack, run: 0 }
+    }
+}
 
 /// What became of the stack a step began on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StackState {
     /// It runs, or waits for a coroutine that it resumed.
     Active,
-    /// It yielded.
+    /// It yielded to the script that resumed it, or may have.
     Suspended,
+    /// It yielded to the host, which is to resume it: an asynchronous function, or a coroutine that the host schedules.
+    Waiting,
     /// It returned or failed.
     Finished,
 }
@@ -66,6 +81,12 @@ impl Step {
         self.kind
     }
 
+    /// The stack that it began on.
+    #[must_use]
+    pub fn stack(self) -> StackId {
+        self.from
+    }
+
     /// How deep the function is that the step began in.
     #[must_use]
     pub fn depth(self) -> usize {
@@ -81,15 +102,18 @@ impl Step {
     /// Whether the line just reached, at the top of `stack`, ends the step.
     #[must_use]
     pub fn arrives(self, stack: &dyn Stack) -> bool {
-        if self.kind == StepKind::Into {
-            return true;
-        }
         if stack.id() != self.from {
-            // Another stack: either called from ours (not yet), or ours yielded or ended and this one goes on.
-            return stack.state_of(self.from) != StackState::Active;
+            // Another stack: either called from ours, or ours yielded or ended and this one goes on, or it has nothing to do
+            // with ours, which waits for the host.
+            return match stack.state_of(self.from) {
+                StackState::Active => self.kind == StepKind::Into,
+                StackState::Waiting => false,
+                StackState::Suspended | StackState::Finished => true,
+            };
         }
         match self.kind {
-            StepKind::Over | StepKind::Into => stack.depth() <= self.depth,
+            StepKind::Into => true,
+            StepKind::Over => stack.depth() <= self.depth,
             StepKind::Out => stack.depth() < self.depth,
         }
     }
@@ -103,7 +127,7 @@ mod tests {
 
     impl Stack for At {
         fn id(&self) -> StackId {
-            StackId(self.0)
+            StackId::of(self.0)
         }
         fn depth(&self) -> usize {
             self.1
@@ -137,6 +161,13 @@ mod tests {
     #[test]
     fn into_ends_anywhere() {
         check(StepKind::Into, At(2, 9, StackState::Active), true);
+    }
+
+    #[test]
+    fn what_waits_for_the_host_is_waited_for() {
+        for kind in [StepKind::Over, StepKind::Into, StepKind::Out] {
+            check(kind, At(2, 1, StackState::Waiting), false);
+        }
     }
 
     #[test]

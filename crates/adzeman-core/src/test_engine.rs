@@ -236,7 +236,7 @@ struct View<'a>(&'a TestEngine);
 
 impl Stack for View<'_> {
     fn id(&self) -> StackId {
-        StackId(1)
+        StackId::of(1)
     }
 
     fn depth(&self) -> usize {

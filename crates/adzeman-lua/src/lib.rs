@@ -75,14 +75,21 @@ mod text;
 
 use std::collections::BTreeSet;
 use std::ffi::CString;
+#[cfg(feature = "async")]
+use std::pin::Pin;
 use std::rc::Rc;
 use std::sync::Arc;
+#[cfg(feature = "async")]
+use std::task::{self, Poll};
 
 use adzeman_core::engine::{Engine, EngineContext, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
 use adzeman_core::sharing::Shared;
+#[cfg(feature = "async")]
+use adzeman_core::sharing::SharedWeak;
 use adzeman_core::source::{Language, Line, NameUse};
+use adzeman_core::stepping::{Stack as _, StackId, StackState};
 use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, Thread};
 use serde::Serialize;
 
@@ -170,11 +177,23 @@ impl LuaEngine {
     pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
         self.0.with(|context| {
             let coroutine = ffi::thread_of(self.0.lua(), thread)?;
-            let before = context.watch.set_running(Some(coroutine));
-            let outcome = context.watch.here(|| thread.resume(arguments));
-            context.watch.set_running(before);
-            outcome
+            context.watch.host_resumes(coroutine, || {
+                let outcome = thread.resume(arguments);
+                context.host_resumed(coroutine, outcome.as_ref().err());
+                outcome
+            })
         })
+    }
+
+    /// Runs a coroutine that may call asynchronous functions of the host to its end, as `Thread::into_async` does. Each run is known
+    /// by itself, as with [`resume`](Self::resume).
+    ///
+    /// # Errors
+    /// Those of the binding.
+    #[cfg(feature = "async")]
+    pub fn resume_async<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<Run<R>> {
+        let run = thread.clone().into_async(arguments)?;
+        Ok(Run { engine: Shared::downgrade(&self.0), thread: thread.clone(), run })
     }
 
     /// What other threads interrupt this state by.
@@ -191,6 +210,35 @@ impl LuaEngine {
                 is_reminding: Arc::default(),
             });
             remote
+        })
+    }
+}
+
+/// A coroutine that runs to its end: what [`LuaEngine::resume_async`] answers.
+#[cfg(feature = "async")]
+#[must_use = "a coroutine runs as it is polled"]
+pub struct Run<R> {
+    engine: SharedWeak<Locked<Rc<Context>>>,
+    thread: Thread,
+    run: mlua::thread::AsyncThread<R>,
+}
+
+#[cfg(feature = "async")]
+impl<R: FromLuaMulti> Future for Run<R> {
+    type Output = mlua::Result<R>;
+
+    fn poll(mut self: Pin<&mut Self>, cx: &mut task::Context<'_>) -> Poll<Self::Output> {
+        // Whoever has closed the context goes on without it.
+        let Some(engine) = self.engine.upgrade() else { return Pin::new(&mut self.run).poll(cx) };
+        engine.with(|context| {
+            let coroutine = ffi::thread_of(engine.lua(), &self.thread)?;
+            context.watch.host_resumes(coroutine, || {
+                let outcome = Pin::new(&mut self.run).poll(cx);
+                if let Poll::Ready(Err(error)) = &outcome {
+                    context.host_resumed(coroutine, Some(error));
+                }
+                outcome
+            })
         })
     }
 }
@@ -319,6 +367,10 @@ impl EngineContext for LuaEngine {
 
     fn is_settled(&self) -> bool {
         self.0.with(|context| context.is_settled())
+    }
+
+    fn awaits_host(&self, stack: StackId) -> bool {
+        self.0.with(|context| View::new(context, context.main).state_of(stack) == StackState::Waiting)
     }
 
     fn abandon(&self) -> bool {

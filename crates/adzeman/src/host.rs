@@ -1,8 +1,10 @@
 //! The host: what it opens, and for how long.
 
 use std::fmt::Display;
+use std::future::poll_fn;
 use std::io;
 use std::net::SocketAddr;
+use std::pin::pin;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -308,6 +310,51 @@ impl Host {
             return handler();
         }
         lane::emit(self.state(), &event, true, || Some(handler()))
+    }
+
+    /// Raises an event whose handler is asynchronous: awaits `handler`, and lets whoever is attached stop there. Whatever other
+    /// tasks do while it waits is none of its business; its subject and payload, budgets and conditions, and steps that begin in
+    /// it, go on with it. With nobody attached, each poll costs one relaxed load more than that of `handler`.
+    ///
+    /// A context that stops holds the thread that polls it, and with it every task that is to run on that thread. Where tasks
+    /// move between threads, poll it by [`LuaContext::enter_async`](crate::LuaContext::enter_async), and have coroutines resumed
+    /// by [`LuaContext::resume_async`](crate::LuaContext::resume_async) where a step is to know its task.
+    ///
+    /// # Errors
+    /// Those of `handler`, unchanged; they are shown to whoever is attached.
+    ///
+    /// ```
+    /// use adzeman::{Event, Host, Listen};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # let executor = |work: std::pin::Pin<Box<dyn Future<Output = Result<u32, String>>>>| {
+    /// #     let (mut work, mut cx) = (work, std::task::Context::from_waker(std::task::Waker::noop()));
+    /// #     loop { if let std::task::Poll::Ready(done) = work.as_mut().poll(&mut cx) { return done; } }
+    /// # };
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let saving = async move {
+    ///     let event = Event::of("record.save").subject(("passage", 118));
+    ///     host.emit_async(event, async { Ok::<_, String>(118) }).await
+    /// };
+    /// assert_eq!(executor(Box::pin(saving))?, 118);
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub async fn emit_async<P: Payload, T, E: Display>(
+        &self,
+        event: Event<'_, P>,
+        handler: impl Future<Output = Result<T, E>>,
+    ) -> Result<T, E> {
+        let (mut handler, mut progress) = (pin!(handler), lane::Progress::default());
+        poll_fn(|cx| {
+            let mut poll = || handler.as_mut().poll(cx);
+            if !self.state().wants_events() {
+                progress.pass_unseen();
+                return poll();
+            }
+            lane::emit_bit(self.state(), &event, &mut progress, poll)
+        })
+        .await
     }
 
     /// A safe point between events: does what sessions wait for. Call it in long pauses, such as a menu.

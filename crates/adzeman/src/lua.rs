@@ -1,5 +1,7 @@
 //! Lua contexts.
 
+use std::future::poll_fn;
+use std::pin::pin;
 use std::sync::Arc;
 
 use adzeman_core::host::About;
@@ -79,6 +81,12 @@ impl LuaContext {
         self.handle.enter(work)
     }
 
+    /// The same for asynchronous work, each bit of which is done as [`enter`](Self::enter) does it: on whatever thread it is polled.
+    pub async fn enter_async<T>(&self, work: impl Future<Output = T>) -> T {
+        let mut work = pin!(work);
+        poll_fn(|cx| self.handle.enter(|| work.as_mut().poll(cx))).await
+    }
+
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
     /// it even in an endless loop. Coroutines that scripts resume need no such care.
     ///
@@ -101,6 +109,24 @@ impl LuaContext {
     /// ```
     pub fn resume<R: FromLuaMulti>(&self, thread: &Thread, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
         self.engine.resume(thread, arguments)
+    }
+
+    /// Runs a coroutine that may call asynchronous functions of the host, as `Thread::into_async` of the binding does, to its end:
+    /// a step over a call that waits ends on the next line of this very run, whatever else runs meanwhile; an error stops where it
+    /// is raised, and a pause reaches it even in an endless loop. With the feature `async`.
+    ///
+    /// `Function::call_async` works as well. Then a step over a call that waits knows the coroutine only, which the binding uses
+    /// again for other calls, and an error or a pause is told as it comes to the host.
+    ///
+    /// # Errors
+    /// Those of the binding.
+    #[cfg(feature = "async")]
+    pub fn resume_async<R: FromLuaMulti>(
+        &self,
+        thread: &Thread,
+        arguments: impl IntoLuaMulti,
+    ) -> mlua::Result<adzeman_lua::Run<R>> {
+        self.engine.resume_async(thread, arguments)
     }
 
     /// Has values of a host type `T` that scripts hold show what is in them, by serde, to whoever looks; once for each type.

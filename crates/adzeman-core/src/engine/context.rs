@@ -9,6 +9,7 @@ use super::{Engine, Need};
 use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
 use crate::sharing::MaySend;
 use crate::source::{Language, Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
+use crate::stepping::StackId;
 
 /// A script state for as long as it lives. Called on the thread that runs its scripts; with the feature `send` on any, and what
 /// is called then waits until no other thread runs them.
@@ -35,6 +36,12 @@ pub trait EngineContext: MaySend {
     /// How many frames are on all stacks of the context at this moment, marks between them included.
     fn depth(&self) -> usize {
         0
+    }
+
+    /// Whether a stack waits for the host to resume it, so that a step that began there goes on later.
+    fn awaits_host(&self, stack: StackId) -> bool {
+        let _ = stack;
+        false
     }
 
     /// Gives the handler under way up: its script raises an error that it cannot catch, until the host is reached. Ends with

@@ -4,15 +4,16 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, SourceId};
-use adzeman_core::stepping::StackId;
 
+use super::stacks::{is_resumed_by_script, stack_id};
 use super::{Context, View};
 use crate::ffi::activation::Activation;
+use crate::ffi::hook;
 use crate::ffi::layout::Definition;
 use crate::ffi::natives;
 use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::state::State;
-use crate::ffi::watch::Attendant;
+use crate::ffi::watch::{Attendant, report};
 
 impl Attendant for Context {
     fn is_attached(&self) -> bool {
@@ -49,6 +50,7 @@ impl Attendant for Context {
             view = View::instead_of_site(self, state);
         }
         let source = self.source_of(state, activation);
+        self.meet(state);
         self.supervisor.line_reached(&mut view, source, line);
         if self.watch.reported().is_some() {
             self.set_hooks_again();
@@ -67,6 +69,7 @@ impl Attendant for Context {
             return;
         }
         let source = self.source_of(state, activation);
+        self.meet(state);
         self.watch.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
     }
 
@@ -95,7 +98,9 @@ impl Attendant for Context {
     fn call_ends(&self, state: State, function: &Activation, call: usize) {
         self.tracks.call_ends(call);
         let wanted = self.need.borrow().returns_of;
-        let Some(step) = wanted.filter(|step| step.is_at(StackId(state.address()), || state.depth())) else { return };
+        let Some(step) = wanted.filter(|step| step.is_at(stack_id(&self.watch, state), || state.depth())) else {
+            return;
+        };
         debug_assert!(step.depth() > 0);
         let (first, count) = function.transferred();
         let top = state.top();
@@ -162,6 +167,26 @@ impl Context {
         Some((self.source_of(state, &caller)?, line))
     }
 
+    /// A line of a thread is reached: it may be one that the host has resumed without a word.
+    fn meet(&self, state: State) {
+        if state != self.watch.running() {
+            report(self.watch.hosted.meet(state, || is_resumed_by_script(&self.watch, state)));
+        }
+    }
+
+    /// A coroutine that the host has resumed has failed, if it has: nothing of the script knows of that. Its stack is as it was
+    /// where the error was raised.
+    pub(crate) fn host_resumed(&self, coroutine: State, failed: Option<&mlua::Error>) {
+        let Some(error) = failed.filter(|_| self.watch.watches_raises() && coroutine.has_failed()) else { return };
+        let text = message_of(error);
+        // What the binding adds is told by the stack.
+        let text = text.split("\nstack traceback:").next().unwrap_or_default();
+        if coroutine.push_bytes(text.as_bytes()).is_ok() {
+            hook::caught(|| self.raised(coroutine, 0, natives::is_caught(self.watch.main)));
+            coroutine.pop(1);
+        }
+    }
+
     /// The body, where a line is of interest whatever the conditions there say, and a filter may hold its report back.
     fn held_back(&self, activation: &Activation, line: Line) -> Option<usize> {
         let is_of_interest = self.watch.covers_every_line() || self.watch.wants_attention();
@@ -180,5 +205,13 @@ impl Context {
 
     fn reports_itself(&self, activation: &Activation, line: Line) -> bool {
         activation.definition().is_some_and(|held| self.arms.reports(&held, line))
+    }
+}
+
+fn message_of(error: &mlua::Error) -> String {
+    match error {
+        mlua::Error::RuntimeError(message) => message.clone(),
+        mlua::Error::CallbackError { cause, .. } => message_of(cause),
+        other => other.to_string(),
     }
 }

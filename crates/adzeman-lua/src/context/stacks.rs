@@ -5,20 +5,30 @@ use adzeman_core::stepping::{Stack, StackId, StackState};
 use super::view::View;
 use crate::ffi::state::State;
 use crate::ffi::walk;
+use crate::ffi::watch::Watch;
+
+/// Stacks that are looked through for one that waits for another, as many as Lua lets wait.
+const MOST_STACKS: usize = 200;
 
 /// The stacks that wait for each other, from `state` to the main one. The thread that a stack waits for is found among
 /// the arguments or captured values of its innermost function, the one that resumes.
-pub(super) fn chain(state: State, main: State) -> Vec<State> {
-    let mut found = vec![main];
+pub(super) fn chain(watch: &Watch, state: State) -> Vec<State> {
+    let mut found = vec![watch.main];
     while let Some(last) = found.last().copied().filter(|last| *last != state) {
-        match resumed_by(last) {
+        match resumed_by(last).or_else(|| watch.hosted.resumed_on(last)) {
             Some(next) if !found.contains(&next) => found.push(next),
-            // Resumed by the host itself, which leaves no trace.
+            // Resumed by the host in a way that leaves no trace.
             _ => found.push(state),
         }
     }
     found.reverse();
     found
+}
+
+/// Whether a script has resumed a thread: the one that runs as far as is known, or one that this has resumed.
+pub(super) fn is_resumed_by_script(watch: &Watch, thread: State) -> bool {
+    let chain = std::iter::successors(resumed_by(watch.running()), |last| resumed_by(*last));
+    chain.take(MOST_STACKS).any(|held| held == thread)
 }
 
 fn resumed_by(waiting: State) -> Option<State> {
@@ -34,13 +44,18 @@ fn resumed_by(waiting: State) -> Option<State> {
     found
 }
 
+/// What a thread is called by steps.
+pub(super) fn stack_id(watch: &Watch, thread: State) -> StackId {
+    StackId { stack: thread.address(), run: watch.hosted.run_of(thread, thread) }
+}
+
 impl Stack for View<'_> {
     fn id(&self) -> StackId {
         self.state.push_self();
         if let Err(error) = walk::note_thread(self.state) {
             tracing::warn!(%error, "a step may end early");
         }
-        StackId(self.state.address())
+        stack_id(&self.context.watch, self.state)
     }
 
     fn depth(&self) -> usize {
@@ -49,10 +64,12 @@ impl Stack for View<'_> {
 
     fn state_of(&self, stack: StackId) -> StackState {
         let look = |other: State| match () {
+            () if stack.run != self.context.watch.hosted.run_of(self.state, other) => StackState::Finished,
+            () if other.is_suspended() && stack.run != 0 => StackState::Waiting,
             () if other.is_suspended() => StackState::Suspended,
             () if other.level(0).is_some() => StackState::Active,
             () => StackState::Finished,
         };
-        walk::with_thread(self.state, stack.0, look).unwrap_or(StackState::Finished)
+        walk::with_thread(self.state, stack.stack, look).unwrap_or(StackState::Finished)
     }
 }

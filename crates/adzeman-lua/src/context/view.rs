@@ -24,7 +24,7 @@ use crate::text::{LANGUAGE, display_name};
 
 /// The state at the moment when `state`, one of its threads, was interrupted.
 pub(crate) struct View<'a> {
-    context: &'a Context,
+    pub(super) context: &'a Context,
     pub(super) state: State,
     /// Functions on top of `state` that are not the script's.
     pub(super) passed: usize,
@@ -102,11 +102,11 @@ impl<'a> View<'a> {
     }
 
     fn stacks(&mut self) -> &[(State, usize)] {
-        let (state, main) = (self.state, self.context.main);
+        let (state, watch) = (self.state, &self.context.watch);
         let passed = self.passed;
         self.stacks.get_or_insert_with(|| {
             let depth = |held: State| held.depth() - if held == state { passed } else { 0 };
-            chain(state, main).into_iter().map(|held| (held, depth(held))).collect()
+            chain(watch, state).into_iter().map(|held| (held, depth(held))).collect()
         })
     }
 

@@ -37,6 +37,10 @@ use kept::Kept;
 use names::Names;
 use words::{EXPRESSION, error_text, looks_like_statement, tidy, with_column};
 
+const YIELDS: &str = "the text yields, and nobody would resume it; call what it needs in a coroutine of its own";
+const WAITS: &str = "the text calls an asynchronous function of the host, which waits; nothing can come while the script is held, so \
+                     the call was given up where it was; let the script make it, and stop behind it";
+
 /// Evaluates texts in one state.
 pub(crate) struct Evaluator {
     main: State,
@@ -125,9 +129,8 @@ impl Evaluator {
         let position = state.top();
         let result = match outcome {
             Resumed::Finished => self.guarded(state, coroutine, count),
-            Resumed::Yielded => Err(EngineError::Raised(
-                "the text yields, and nobody would resume it; call what it needs in a coroutine of its own".to_owned(),
-            )),
+            Resumed::Yielded if is_pending(coroutine) => Err(EngineError::Raised(WAITS.to_owned())),
+            Resumed::Yielded => Err(EngineError::Raised(YIELDS.to_owned())),
             Resumed::Failed => {
                 coroutine.move_to(state, 1);
                 Err(EngineError::Raised(error_text(state)))
@@ -178,6 +181,17 @@ impl Evaluator {
             .openly(|| self.within(environment, target, || self.watch.loudly(|| self.resume(state, coroutine, 1))));
         self.watch.set_running(running);
         limited.end(outcome)
+    }
+}
+
+/// Whether an asynchronous function of the host has yielded, because it waits for something.
+fn is_pending(coroutine: State) -> bool {
+    #[cfg(feature = "async")]
+    return coroutine.top() > 0 && coroutine.light_address_at(-1) == Lua::poll_pending().0 as usize;
+    #[cfg(not(feature = "async"))]
+    {
+        let _ = coroutine;
+        false
     }
 }
 

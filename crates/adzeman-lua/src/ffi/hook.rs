@@ -190,7 +190,7 @@ unsafe fn tell(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
 }
 
 /// Runs `work`; a fault in it must not reach Lua, and comes to nothing.
-pub(super) fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
+pub(crate) fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
     let outcome = catch_unwind(AssertUnwindSafe(work));
     if outcome.is_err() {
         tracing::error!("a fault inside the debugger was caught; the script goes on");

@@ -21,6 +21,7 @@ mod finalizers;
 pub(crate) mod gate;
 pub(crate) mod guard;
 pub(crate) mod hook;
+pub(crate) mod hosted;
 mod internals;
 pub(crate) mod interrupt;
 pub(crate) mod layout;

@@ -236,7 +236,7 @@ unsafe fn resume_with(
         }
         ffi::lua_xmove(raw, coroutine, arguments);
         let watch = watch_of(raw);
-        let before = watch.and_then(|watch| watch.set_running(Some(State::new(coroutine))));
+        let before = watch.and_then(|watch| watch.script_resumes(State::new(raw), State::new(coroutine)));
         let mut results = 0;
         let status = ffi::lua_resume(coroutine, raw, arguments, &raw mut results);
         if let Some(watch) = watch_of(raw) {

@@ -58,10 +58,12 @@ pub(crate) enum Slot {
     Sweep,
     /// Functions that were on a stack when they should have got another body, weakly.
     Left,
+    /// The runs of coroutines that the host resumes, weakly.
+    Hosted,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 15] = [0; 15];
+static SLOTS: [u8; 16] = [0; 16];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -277,6 +279,16 @@ impl State {
         unsafe { ffi::lua_touserdata(self.0, self.check(index)) }
     }
 
+    /// The address that a light userdata is; 0 for any other value.
+    #[cfg(feature = "async")]
+    pub(crate) fn light_address_at(self, index: c_int) -> usize {
+        // SAFETY: the index is checked.
+        unsafe {
+            let index = self.check(index);
+            if ffi::lua_islightuserdata(self.0, index) == 0 { 0 } else { ffi::lua_touserdata(self.0, index) as usize }
+        }
+    }
+
     pub(crate) fn is_native_function(self, index: c_int) -> bool {
         // SAFETY: the index is checked.
         unsafe { ffi::lua_iscfunction(self.0, self.check(index)) != 0 }
@@ -364,6 +376,12 @@ impl State {
     pub(crate) fn is_suspended(self) -> bool {
         // SAFETY: the thread is live.
         unsafe { ffi::lua_status(self.0) == ffi::LUA_YIELD }
+    }
+
+    /// Whether the thread has ended by an error.
+    pub(crate) fn has_failed(self) -> bool {
+        // SAFETY: the thread is live.
+        unsafe { ffi::lua_status(self.0) > ffi::LUA_YIELD }
     }
 
     /// Whether the thread has a hook, whoever set it.

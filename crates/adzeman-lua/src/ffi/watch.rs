@@ -13,6 +13,7 @@ use super::activation::Activation;
 use super::bounds::Bounds;
 use super::gate::Gate;
 use super::hook::{self, Watching};
+use super::hosted::Hosted;
 use super::interrupt::{self, Registration};
 use super::layout::Definition;
 use super::objects::LEAST;
@@ -119,6 +120,8 @@ pub(crate) struct Watch {
     pub(crate) bounds: Bounds,
     /// Hooks in whose place ours stand.
     pub(super) others: Others,
+    /// Coroutines that the host resumes.
+    pub(crate) hosted: Hosted,
 }
 
 impl Watch {
@@ -139,6 +142,7 @@ impl Watch {
             threads_known: Cell::new(false),
             bounds: Bounds::default(),
             others: Others::default(),
+            hosted: Hosted::default(),
         }
     }
 
@@ -310,6 +314,26 @@ impl Watch {
         }
         self.running.set(coroutine);
         self.registration.set_running(coroutine)
+    }
+
+    /// Has the host resume a coroutine by `resume`, on this thread.
+    pub(crate) fn host_resumes<T>(&self, coroutine: State, resume: impl FnOnce() -> T) -> T {
+        struct PutBack<'a>(&'a Watch, Option<State>);
+        impl Drop for PutBack<'_> {
+            fn drop(&mut self) {
+                self.0.set_running(self.1);
+                report(self.0.hosted.end());
+            }
+        }
+        report(self.hosted.begin(coroutine, self.running()));
+        let _put_back = PutBack(self, self.set_running(Some(coroutine)));
+        self.here(resume)
+    }
+
+    /// A script resumes a coroutine; answers which ran before.
+    pub(super) fn script_resumes(&self, state: State, coroutine: State) -> Option<State> {
+        report(self.hosted.is_resumed_by_script(state, coroutine));
+        self.set_running(Some(coroutine))
     }
 
     /// The thread of the state that runs now.

@@ -1,11 +1,13 @@
 //! Raising events while someone is attached.
 
 use std::fmt::Display;
+use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
+use std::task::Poll;
 use std::time::{Duration, Instant};
 
-use super::handling::Handling;
+use super::handling::{Handling, Progress};
 use super::{HostState, Lane};
 use crate::event::{Event, EventFrame, Payload, current_event, handling};
 use crate::state::notice::{Notice, Tone};
@@ -22,32 +24,57 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
     repeatable: bool,
     mut handler: impl FnMut() -> Option<Result<T, E>>,
 ) -> Result<T, E> {
-    let lane = Lane::find(host).filter(|lane| !lane.holding.get());
-    let Some(lane) = lane else { return first(handler()) };
-    current_event(|outer| {
-        let depth = outer.map_or(0, |outer| outer.depth) + 1;
-        let below = if outer.is_some() { lane.depths() } else { Vec::new() };
-        let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
-        let outermost = outer.map_or_else(|| lane.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
-        let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, below };
-        lane.poll(Some(&frame));
-        let outcome = handling(&frame, || {
+    let Some(lane) = free_lane(host) else { return first(handler()) };
+    let mut progress = Progress::default();
+    lane.within(event, repeatable, &mut progress, |frame, progress| {
+        lane.poll(Some(frame));
+        let outcome = handling(frame, || {
             loop {
-                let handled = Handling::begin(&lane, &frame);
+                let handled = Handling::begin(&lane, frame, progress);
                 let outcome = first(handler());
                 handled.end();
                 if !lane.again.take() {
-                    lane.sample_at(&frame);
                     return outcome;
                 }
             }
         });
-        if let Err(error) = &outcome {
-            let failed = Notice::text(Tone::Failed, format!("{} failed: {error}\n", frame.title()));
-            lane.host.clients.tell(failed);
+        lane.tell_done(frame, &outcome);
+        outcome
+    })
+}
+
+/// Runs the next bit of a handler, as far as it comes.
+#[cold]
+pub(crate) fn emit_bit<P: Payload, T, E: Display>(
+    host: &Arc<HostState>,
+    event: &Event<'_, P>,
+    progress: &mut Progress,
+    handler: impl FnOnce() -> Poll<Result<T, E>>,
+) -> Poll<Result<T, E>> {
+    let Some(lane) = free_lane(host) else {
+        progress.pass_unseen();
+        return handler();
+    };
+    lane.within(event, false, progress, |frame, progress| {
+        lane.poll(Some(frame));
+        let outcome = handling(frame, || {
+            let handled = Handling::begin(&lane, frame, progress);
+            let outcome = handler();
+            match outcome {
+                Poll::Ready(_) => handled.end(),
+                Poll::Pending => handled.suspend(progress),
+            }
+            outcome
+        });
+        if let Poll::Ready(outcome) = &outcome {
+            lane.tell_done(frame, outcome);
         }
         outcome
     })
+}
+
+fn free_lane(host: &Arc<HostState>) -> Option<Rc<Lane>> {
+    Lane::find(host).filter(|lane| !lane.holding.get())
 }
 
 /// A safe point between events.
@@ -58,6 +85,34 @@ pub(crate) fn poll(host: &Arc<HostState>) {
 }
 
 impl Lane {
+    /// Does `work` with the event as it is handled at this moment.
+    fn within<P: Payload, T>(
+        &self,
+        event: &Event<'_, P>,
+        repeatable: bool,
+        progress: &mut Progress,
+        work: impl FnOnce(&EventFrame<'_>, &mut Progress) -> T,
+    ) -> T {
+        current_event(|outer| {
+            let depth = outer.map_or(0, |outer| outer.depth) + 1;
+            let below = if outer.is_some() { self.depths() } else { Vec::new() };
+            let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
+            let number = || outer.map_or_else(|| self.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
+            let outermost = *progress.outermost.get_or_insert_with(number);
+            let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, below };
+            work(&frame, progress)
+        })
+    }
+
+    /// An event has been handled.
+    fn tell_done<T, E: Display>(&self, frame: &EventFrame<'_>, outcome: &Result<T, E>) {
+        handling(frame, || self.sample_at(frame));
+        if let Err(error) = outcome {
+            let failed = Notice::text(Tone::Failed, format!("{} failed: {error}\n", frame.title()));
+            self.host.clients.tell(failed);
+        }
+    }
+
     /// A safe point, before `next` if that is why there is one.
     fn poll(&self, next: Option<&EventFrame<'_>>) {
         let has_mail = !self.mailbox.receiver.is_empty();

@@ -25,7 +25,28 @@ pub(super) struct FirstLines {
     pub(super) reached: Vec<Shared<LocalContext>>,
 }
 
-/// One run of an event's handlers. Everything is put back when it is dropped, also when the handler panics; what may hold the
+/// How far a handler has come that is run bit by bit, as an asynchronous one is, between which others run.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Progress {
+    /// Which of all outermost events its event is, once it has begun.
+    pub(super) outermost: Option<u64>,
+    /// Whether it has begun.
+    pub(super) has_begun: bool,
+    /// Whether the first line is still to be looked at.
+    awaits_line: bool,
+    /// How long it has run, by the host's clock.
+    spent: Duration,
+}
+
+impl Progress {
+    /// A part of it has run while nobody was there to see: its beginning is no business of anyone's any more.
+    pub(crate) fn pass_unseen(&mut self) {
+        self.has_begun = true;
+        self.awaits_line = false;
+    }
+}
+
+/// One run of an event's handlers, or of the next bit of one. Everything is put back when it is dropped, also when the handler panics; what may hold the
 /// thread is done by [`end`](Self::end) alone.
 pub(crate) struct Handling<'a> {
     lane: &'a Lane,
@@ -36,6 +57,8 @@ pub(crate) struct Handling<'a> {
     expected: bool,
     /// What is restored with them.
     before: Option<FirstLines>,
+    /// When this bit began, by the host's clock.
+    began: Duration,
     /// The budget of the handler around this one, and what ends the alarm of this one.
     outer_budget: Option<Duration>,
     done: Option<Arc<AtomicBool>>,
@@ -43,17 +66,21 @@ pub(crate) struct Handling<'a> {
 }
 
 impl<'a> Handling<'a> {
-    /// Before the handlers run. May hold the thread, at the host's boundary.
-    pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>) -> Self {
+    /// Before the handlers run, or go on. May hold the thread, at the host's boundary.
+    pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>, progress: &Progress) -> Self {
         let contexts = lane.contexts();
         let armed = contexts.first().map(|context| context.armed()).unwrap_or_default();
         if let Some(first) = contexts.first() {
             lane.look_for_host_changes(first, &armed);
-            if armed.on_event(frame.kind()).any(wants_boundary) {
+            if !progress.has_begun && armed.on_event(frame.kind()).any(wants_boundary) {
                 first.decide_at_boundary(lane, |decider, moment, engine| decider.at_boundary(moment, engine));
             }
         }
-        let expected = contexts.first().is_some_and(|context| lane.expects_handler(context, &armed, frame));
+        let expected = if progress.has_begun {
+            progress.awaits_line && armed.has_events()
+        } else {
+            contexts.first().is_some_and(|context| lane.expects_handler(context, &armed, frame))
+        };
         let budget = shortest(armed.on_time(frame.kind()));
         let enter = |context: &Shared<LocalContext>| {
             let before = context.enter_event(expected, budget.is_some());
@@ -68,9 +95,18 @@ impl<'a> Handling<'a> {
         if expected && !concerns_all {
             lane.await_first_lines();
         }
-        let (outer_budget, done) =
-            (lane.budget.replace(budget), budget.map(|budget| lane.set_alarm(budget, &contexts)));
-        Self { lane, frame, armed, contexts, expected, before, outer_budget, done, is_put_back: false }
+        let began = lane.host.clock.now();
+        let alarm = |budget: Duration| lane.set_alarm(began + budget.saturating_sub(progress.spent), &contexts);
+        let (outer_budget, done) = (lane.budget.replace(budget), budget.map(alarm));
+        Self { lane, frame, armed, contexts, expected, before, began, outer_budget, done, is_put_back: false }
+    }
+
+    /// After a bit of the handler, which goes on later.
+    pub(crate) fn suspend(mut self, progress: &mut Progress) {
+        progress.spent += self.lane.host.clock.now().saturating_sub(self.began);
+        progress.has_begun = true;
+        progress.awaits_line = self.put_back();
+        self.look_afterwards(false);
     }
 
     /// After the handlers have run. May hold the thread, where they changed something.
@@ -186,10 +222,9 @@ impl Lane {
         self.first_lines.replace(FirstLines { told_at: Some(now), reached: Vec::new() });
     }
 
-    fn set_alarm(&self, budget: Duration, contexts: &[(Shared<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
+    fn set_alarm(&self, at: Duration, contexts: &[(Shared<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
         let done = Arc::new(AtomicBool::new(false));
         let contexts = contexts.iter().map(|(context, _)| context.link.clone()).collect();
-        let at = self.host.clock.now() + budget;
         self.host.timer().set(Alarm { contexts, at, done: done.clone() });
         done
     }

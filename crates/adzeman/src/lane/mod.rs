@@ -32,7 +32,8 @@ use adzeman_core::sharing::Shared;
 use crossbeam_channel::unbounded;
 
 pub(crate) use context::LocalContext;
-pub(crate) use emit::{emit, poll};
+pub(crate) use emit::{emit, emit_bit, poll};
+pub(crate) use handling::Progress;
 pub(crate) use hold::{Go, Hold};
 pub(crate) use host_state::HostState;
 pub(crate) use link::ContextLink;

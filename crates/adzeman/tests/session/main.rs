@@ -7,6 +7,7 @@ mod faults;
 mod found;
 mod harness;
 mod host_side;
+mod hosted;
 mod inspecting;
 mod languages;
 mod looking;
@@ -20,4 +21,6 @@ mod raw;
 mod scenarios;
 mod stepping;
 mod survival;
+#[cfg(feature = "async")]
+mod tasks;
 mod trust;

@@ -276,11 +276,13 @@ impl LocalContext {
     /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
     /// to be looked at.
     pub(crate) fn leave_event(&self, before: (bool, bool), event: &EventFrame<'_>) -> bool {
-        let (untouched, steps) = {
+        let (untouched, step) = {
             let decider = &lock(&self.deciding).decider;
-            (decider.awaits_handler(), decider.step().is_some())
+            (decider.awaits_handler(), decider.step())
         };
-        let left = steps && self.step_events.load(Ordering::Relaxed) >= event_depth();
+        let awaits_host = |step: &Step| self.engine().is_some_and(|engine| engine.awaits_host(step.stack()));
+        let left =
+            step.is_some_and(|step| !awaits_host(&step)) && self.step_events.load(Ordering::Relaxed) >= event_depth();
         if left {
             lock(&self.deciding).decider.run_freely();
             let (event, subject) = (event.kind().to_owned(), event.subject_text());

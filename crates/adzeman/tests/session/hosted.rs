@@ -1,0 +1,231 @@
+//! Coroutines that the host resumes by itself: steps stay with them, errors stop where they are raised, a pause reaches them.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::thread::{self, JoinHandle};
+
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+use adzeman_core::sharing::Shared;
+use mlua::{Function, Lua, Thread};
+use serde_json::json;
+
+use crate::harness::Client;
+
+const SCRIPT: &str = "\
+function work(name)
+  local sum = 0
+  while true do
+    local n = coroutine.yield(sum)
+    sum = sum + n
+    if sum > 1000 then return name end
+    if name == 'weak' and n == 7 then
+      error('too weak for ' .. n)
+    end
+  end
+end
+function through(name)
+  local inner = spawn(name)
+  return inner
+end
+function forever()
+  local turns = 0
+  while true do turns = turns + 1 end
+end
+";
+
+/// A host that resumes a coroutine for each name, one after the other, each in an event.
+struct Works {
+    host: Host,
+    ending: Arc<AtomicBool>,
+    running: Option<JoinHandle<()>>,
+}
+
+impl Works {
+    fn start(run: fn(&Host, &Lua, &Shared<LuaContext>, &AtomicBool)) -> Self {
+        let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+        let ending = Arc::new(AtomicBool::new(false));
+        let running = thread::spawn({
+            let (host, ending) = (host.clone(), ending.clone());
+            move || {
+                let lua = Lua::new();
+                let context = Shared::new(LuaContext::attach(&host, &lua, "main").unwrap());
+                context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+                run(&host, &lua, &context, &ending);
+                host.poll();
+                // What the state holds may hold the context.
+                drop(lua.globals().raw_remove("spawn"));
+                lua.gc_collect().unwrap();
+            }
+        });
+        Self { host, ending, running: Some(running) }
+    }
+
+    fn attach(&self) -> Client {
+        let mut client = Client::connect(&self.host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        client.ok("attach", json!({}));
+        client
+    }
+}
+
+impl Drop for Works {
+    fn drop(&mut self) {
+        self.ending.store(true, SeqCst);
+        self.host.close();
+        let ended = self.running.take().unwrap().join();
+        assert!(thread::panicking() || ended.is_ok());
+    }
+}
+
+fn worker(lua: &Lua) -> Thread {
+    lua.create_thread(lua.globals().get::<Function>("work").unwrap()).unwrap()
+}
+
+/// Three workers take turns, again and again; one that is done is begun anew on the same coroutine.
+fn take_turns(host: &Host, lua: &Lua, context: &Shared<LuaContext>, ending: &AtomicBool) {
+    let work: Function = lua.globals().get("work").unwrap();
+    let mut workers = ["one", "weak", "two"].map(|name| (name, worker(lua)));
+    let begin = |name: &str, thread: &Thread| context.resume::<mlua::Value>(thread, name).unwrap();
+    workers.iter().for_each(|(name, thread)| drop(begin(name, thread)));
+    let mut n = 0;
+    while !ending.load(SeqCst) {
+        n = n % 9 + 1;
+        for (name, thread) in &mut workers {
+            let turn = || context.resume::<mlua::Value>(thread, n);
+            let _ = host.emit(Event::of("turn").subject(*name), turn);
+            if thread.is_error() {
+                *thread = worker(lua);
+            } else if !thread.is_resumable() {
+                thread.reset(work.clone()).unwrap();
+            } else {
+                continue;
+            }
+            begin(name, thread);
+        }
+    }
+}
+
+#[test]
+fn a_step_over_a_yield_stays_with_its_coroutine() {
+    let works = Works::start(take_turns);
+    let mut client = works.attach();
+    client.ok(
+        "setBreakpoints",
+        json!({"source": {"path": "work.lua"}, "breakpoints": [{"line": 7, "condition": "name == 'two' and sum < 900"}]}),
+    );
+    client.ok("configurationDone", json!({}));
+    for _ in 0..20 {
+        client.stopped();
+        client.ok("setBreakpoints", json!({"source": {"path": "work.lua"}, "breakpoints": []}));
+        let mut lines = Vec::new();
+        for step in ["next", "next", "stepIn", "next"] {
+            client.go_on(step);
+            let (body, line) = client.stopped();
+            assert_eq!(body["reason"], "step");
+            assert_eq!(client.evaluate("name"), "\"two\"", "at line {line} after {step} behind {lines:?}");
+            lines.push(line);
+        }
+        assert_eq!(lines, [4, 5, 6, 7]);
+        client.ok(
+            "setBreakpoints",
+            json!({"source": {"path": "work.lua"}, "breakpoints": [{"line": 7, "condition": "name == 'two' and sum < 900"}]}),
+        );
+        client.go_on("continue");
+    }
+}
+
+#[test]
+fn a_step_out_of_a_coroutine_that_ends_says_that_its_handler_has_ended() {
+    let works = Works::start(take_turns);
+    let mut client = works.attach();
+    client.ok(
+        "setBreakpoints",
+        json!({"source": {"path": "work.lua"}, "breakpoints": [{"line": 6, "condition": "name == 'one' and sum > 1000"}]}),
+    );
+    client.ok("configurationDone", json!({}));
+    client.stopped();
+    client.go_on("stepOut");
+    let (what, body) = client.first_of(&["stopped", "adzeman/handlerLeft"]);
+    assert_eq!((what.as_str(), &body["subject"]), ("adzeman/handlerLeft", &json!("one")), "{body}");
+}
+
+#[test]
+fn an_error_stops_where_it_is_raised() {
+    let works = Works::start(take_turns);
+    let mut client = works.attach();
+    client.ok("setExceptionBreakpoints", json!({"filters": ["error.uncaught"]}));
+    client.ok("configurationDone", json!({}));
+    for _ in 0..3 {
+        let (body, _) = client.stopped();
+        assert_eq!(body["text"].as_str(), Some("work.lua:8: too weak for 7 (nobody in the script catches it)"));
+        // The innermost frame is that of `error` itself.
+        let raising = client.frame(1);
+        assert_eq!(raising["line"], 8);
+        let found = client.ok("evaluate", json!({"expression": "name .. n", "frameId": raising["id"]}));
+        assert_eq!(found["result"], "\"weak7\"");
+        client.go_on("continue");
+    }
+}
+
+#[test]
+fn a_pause_reaches_a_coroutine_that_never_ends_and_leaving_lets_it_run() {
+    let works = Works::start(|host, lua, context, ending| {
+        let forever: Function = lua.globals().get("forever").unwrap();
+        while !ending.load(SeqCst) {
+            let thread = lua.create_thread(forever.clone()).unwrap();
+            let _ = host.emit(Event::of("turn"), || context.resume::<()>(&thread, ()));
+        }
+    });
+    let mut client = works.attach();
+    client.ok("configurationDone", json!({}));
+    client.ok("pause", json!({"threadId": 1}));
+    let (body, _) = client.stopped();
+    assert_eq!(body["reason"], "pause");
+    // Lets it end: what the host runs has to come to an end here.
+    works.ending.store(true, SeqCst);
+    let frame = client.frame(0)["id"].clone();
+    client.ok("setExpression", json!({"expression": "turns", "value": "nil", "frameId": frame}));
+    client.go_on("continue");
+}
+
+#[test]
+fn the_stack_shows_who_resumed_it() {
+    let works = Works::start(|host, lua, context, ending| {
+        let spawn = {
+            let context = Shared::downgrade(context);
+            lua.create_function(move |lua, name: String| {
+                let thread = worker(lua);
+                let context = context.upgrade().expect("it is there");
+                context.resume::<mlua::Value>(&thread, name)?;
+                context.resume::<mlua::Value>(&thread, 5000)
+            })
+        };
+        lua.globals().set("spawn", spawn.unwrap()).unwrap();
+        let through: Function = lua.globals().get("through").unwrap();
+        while !ending.load(SeqCst) {
+            // On a coroutine of its own, which the host resumes as well.
+            let outer = lua.create_thread(through.clone()).unwrap();
+            let _ = host.emit(Event::of("turn"), || context.resume::<mlua::Value>(&outer, "deep"));
+        }
+    });
+    let mut client = works.attach();
+    client.ok("setBreakpoints", json!({"source": {"path": "work.lua"}, "breakpoints": [{"line": 5}]}));
+    client.ok("configurationDone", json!({}));
+    client.stopped();
+    let frames = client.ok("stackTrace", json!({"threadId": 1}));
+    let names = frames["stackFrames"].as_array().unwrap().iter();
+    let names: Vec<_> = names.map(|frame| format!("{}:{}", frame["name"].as_str().unwrap(), frame["line"])).collect();
+    assert_eq!(
+        names,
+        ["work:5", "called as a coroutine from:0", "spawn:0", "through:13", "turn, raised by works:0"],
+        "{frames}"
+    );
+    client.go_on("stepOut");
+    let (_, line) = client.stopped();
+    assert_eq!(
+        (line, client.evaluate("inner")),
+        (14, "\"deep\"".to_owned()),
+        "out of the coroutine is to who resumed it"
+    );
+}
