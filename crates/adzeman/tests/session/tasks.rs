@@ -5,6 +5,7 @@ use std::future::Future;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use adzeman_core::sharing::Shared;
@@ -31,6 +32,15 @@ function forever(name)
   fetch(1)
   local turns = 0
   while not stopped do turns = turns + 1 end
+end
+function patient(name)
+  rest()
+  local rested = name
+  if name == 'two' then
+    work_hard()
+  end
+  rest()
+  return rested
 end
 ";
 
@@ -81,14 +91,14 @@ async fn run(
 
 #[cfg(feature = "send")]
 fn run_all(tasks: impl Iterator<Item = impl Future<Output = ()> + Send + 'static>) {
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(3).build().unwrap();
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(3).enable_time().build().unwrap();
     let tasks: Vec<_> = tasks.map(|task| runtime.spawn(task)).collect();
     tasks.into_iter().for_each(|task| runtime.block_on(task).unwrap());
 }
 
 #[cfg(not(feature = "send"))]
 fn run_all(tasks: impl Iterator<Item = impl Future<Output = ()> + 'static>) {
-    let runtime = tokio::runtime::Builder::new_current_thread().build().unwrap();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap();
     let local = tokio::task::LocalSet::new();
     let tasks: Vec<_> = tasks.map(|task| local.spawn_local(task)).collect();
     local.block_on(&runtime, async {
@@ -119,6 +129,17 @@ impl Works {
                 lua.globals().set("fetch", fetch.unwrap()).unwrap();
                 let ready = lua.create_async_function(async |_, n: i64| Ok(2 * n));
                 lua.globals().set("ready", ready.unwrap()).unwrap();
+                let rest = lua.create_async_function(async |_, ()| {
+                    tokio::time::sleep(Duration::from_millis(60)).await;
+                    Ok(())
+                });
+                lua.globals().set("rest", rest.unwrap()).unwrap();
+                let work_hard = lua.create_function(|_, ()| {
+                    let begun = Instant::now();
+                    while begun.elapsed() < Duration::from_millis(60) {}
+                    Ok(())
+                });
+                lua.globals().set("work_hard", work_hard.unwrap()).unwrap();
                 context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
                 let task =
                     |name| run(host.clone(), lua.clone(), context.clone(), name, (way, function), ending.clone());
@@ -259,4 +280,18 @@ fn what_waits_cannot_be_evaluated_and_says_why() {
     let (body, _) = client.stopped();
     assert_eq!(body["reason"], "pause", "the tasks go on as if nothing had been asked");
     client.go_on("continue");
+}
+
+#[test]
+fn a_time_budget_counts_what_the_handler_works_and_not_what_it_waits() {
+    let works = Works::start(Way::Ours, "patient");
+    let mut client = works.attach();
+    let options = json!([{"filterId": "task.run", "adzeman": {"budgetMilliseconds": 40.0}}]);
+    client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+    client.ok("configurationDone", json!({}));
+    for _ in 0..3 {
+        let (_, line) = client.stopped();
+        assert_eq!((line, client.evaluate("name")), (24, "\"two\"".to_owned()));
+        client.go_on("continue");
+    }
 }
