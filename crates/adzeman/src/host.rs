@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use adzeman_core::host::{About, ByFunctions, EventKind, HostObject, SharedObject};
+use adzeman_core::host::{About, ByFunctions, EventKind, HostObject, Lending, SharedObject};
 use adzeman_core::path::Path;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -29,6 +29,8 @@ pub struct HostBuilder {
     name: String,
     kinds: Vec<EventKind>,
     objects: Vec<HostObject>,
+    /// The names of what is lent for the time of handlers.
+    lent: Vec<String>,
     /// What is said of objects, by their names.
     said: Vec<(String, About)>,
     observers_only: bool,
@@ -69,7 +71,7 @@ impl HostBuilder {
     #[must_use]
     pub fn editable_object<O>(mut self, name: &str, object: O) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize + DeserializeOwned,
     {
         self.objects.push(HostObject::editable(name, object));
@@ -102,7 +104,7 @@ impl HostBuilder {
         check: impl Fn(&O::State, &O::State) -> Result<(), String> + Send + Sync + 'static,
     ) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize + DeserializeOwned,
     {
         self.objects.push(HostObject::guarded(name, object, check));
@@ -135,7 +137,7 @@ impl HostBuilder {
         change: impl Fn(&mut O::State, &Path, Json) -> Result<(), String> + Send + Sync + 'static,
     ) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize,
     {
         self.objects.push(HostObject::changed_by(name, object, change));
@@ -146,6 +148,13 @@ impl HostBuilder {
     #[must_use]
     pub fn object_by(mut self, name: &str, functions: ByFunctions) -> Self {
         self.objects.push(HostObject::by_functions(name, functions));
+        self
+    }
+
+    /// Says that state of this name will be lent for the time of handlers, by [`Host::emit_with`].
+    #[must_use]
+    pub fn lends(mut self, name: &str) -> Self {
+        self.lent.push(name.to_owned());
         self
     }
 
@@ -184,7 +193,7 @@ impl HostBuilder {
     /// # Errors
     /// When what is opened does not go together, or the address cannot be listened on; nothing is started then.
     pub fn start(self, listen: Listen) -> Result<Host, StartError> {
-        let opened = Opened::new(self.kinds, self.objects, self.said)?;
+        let opened = Opened::new(self.kinds, self.objects, self.lent, self.said)?;
         let state = Arc::new(HostState::new(self.name, opened, self.observers_only));
         match listen {
             Listen::Wait(limit) => state.opening.hold_out(limit, false),
@@ -231,6 +240,7 @@ impl Host {
             name: name.to_owned(),
             kinds: Vec::new(),
             objects: Vec::new(),
+            lent: Vec::new(),
             said: Vec::new(),
             observers_only: false,
         }
@@ -292,7 +302,46 @@ impl Host {
             return handler();
         }
         let mut handler = Some(handler);
-        lane::emit(self.state(), &event, false, || handler.take().map(|handler| handler()))
+        lane::emit(self.state(), &event, (false, None), || handler.take().map(|handler| handler()))
+    }
+
+    /// The same, lending state for the time of the handler, as `host.NAME`: what the host has by `&mut` or in a cell of its own.
+    /// People look at it and change it in place, while the handler has not borrowed it; behind the handler it is gone. With nobody
+    /// attached nothing is done with it.
+    ///
+    /// Say that it will be lent by [`HostBuilder::lends`]: then who looks for it elsewhere is told when it is there.
+    ///
+    /// # Errors
+    /// Those of `handler`, unchanged.
+    ///
+    /// ```
+    /// use adzeman::{Event, Host, Lent, Listen};
+    /// use std::cell::RefCell;
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").lends("flight").start(Listen::Off)?;
+    /// let mut flight = vec![2.0, 4.5]; // The host's own, without a lock.
+    /// let lent = RefCell::new(&mut flight);
+    /// host.emit_with(Event::of("frame.update"), &Lent::of_mut("flight", &lent), || {
+    ///     lent.borrow_mut()[0] += 0.5;
+    ///     Ok::<_, String>(())
+    /// })?;
+    /// assert_eq!(flight, [2.5, 4.5]);
+    /// # Ok(())
+    /// # }
+    /// ```
+    #[inline]
+    pub fn emit_with<P: Payload, T, E: Display>(
+        &self,
+        event: Event<'_, P>,
+        lent: &dyn Lending,
+        handler: impl FnOnce() -> Result<T, E>,
+    ) -> Result<T, E> {
+        if !self.state().wants_events() {
+            return handler();
+        }
+        let mut handler = Some(handler);
+        lane::emit(self.state(), &event, (false, Some(lent)), || handler.take().map(|handler| handler()))
     }
 
     /// The same for a handler that can be run more than once, so that a person may have the event delivered again while it
@@ -309,7 +358,7 @@ impl Host {
         if !self.state().wants_events() {
             return handler();
         }
-        lane::emit(self.state(), &event, true, || Some(handler()))
+        lane::emit(self.state(), &event, (true, None), || Some(handler()))
     }
 
     /// Raises an event whose handler is asynchronous: awaits `handler`, and lets whoever is attached stop there. Whatever other

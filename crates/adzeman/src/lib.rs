@@ -53,7 +53,7 @@ mod session;
 mod state;
 mod transport;
 
-pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, SharedObject};
+pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, SharedObject};
 #[cfg(feature = "lua")]
 pub use adzeman_lua::lua_of;
 pub use event::{Event, Field, Payload, Subject};

@@ -11,7 +11,7 @@ use crate::path::{Notation, Path, Segment};
 
 /// Why a part was not changed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum NotChanged {
+pub enum NotChanged {
     /// The object, as it is, cannot be turned into data.
     Unreadable(String),
     /// The path leads nowhere: this is known when the whole is read.
@@ -22,14 +22,28 @@ pub(super) enum NotChanged {
     Vetoed(String),
 }
 
+/// Gives a part of some state another value, unless `check` has a word against it, which is shown the state as it is and as it would
+/// be.
+pub(super) fn change_part<T: Serialize + DeserializeOwned>(
+    state: &mut T,
+    path: &Path,
+    value: Json,
+    check: impl FnOnce(&T, &T) -> Result<(), String>,
+) -> Result<(), NotChanged> {
+    let data = Changed::of(state, path, value)?;
+    check(state, &data.state).map_err(NotChanged::Vetoed)?;
+    data.put_into(state);
+    Ok(())
+}
+
 /// Some state as it would be with another part, and the data that it was made from.
-pub(super) struct Changed<T> {
-    pub(super) state: T,
+struct Changed<T> {
+    state: T,
     data: Json,
 }
 
 impl<T: Serialize + DeserializeOwned> Changed<T> {
-    pub(super) fn of(state: &T, path: &Path, value: Json) -> Result<Self, NotChanged> {
+    fn of(state: &T, path: &Path, value: Json) -> Result<Self, NotChanged> {
         let before = to_data(state).map_err(|error| NotChanged::Unreadable(error.to_string()))?;
         let mut data = before.clone();
         path.replace(&mut data, value).map_err(|_| NotChanged::NotThere)?;
@@ -53,7 +67,7 @@ impl<T: Serialize + DeserializeOwned> Changed<T> {
     }
 
     /// Changes the state in place, as far as its type can, so that what serde skips stays.
-    pub(super) fn put_into(self, state: &mut T) {
+    fn put_into(self, state: &mut T) {
         if T::deserialize_in_place(&self.data, state).is_err() {
             *state = self.state;
         }

@@ -28,6 +28,12 @@ pub enum HostError {
         /// The object.
         path: String,
     },
+    /// The host lends it for the time of a handler, and does not at this moment.
+    #[error("'{path}' is there only while the host handles an event for which it lends it; stop in one")]
+    NotLent {
+        /// The object.
+        path: String,
+    },
     /// The new value does not fit.
     #[error("'{path}' does not take that value: {why}")]
     Refused {

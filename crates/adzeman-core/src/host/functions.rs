@@ -8,7 +8,9 @@ use serde::Serialize;
 use serde::ser::{Error as _, SerializeMap, SerializeSeq, Serializer};
 use serde_json::Value as Json;
 
-use super::SharedObject;
+use super::access::{Access, Look, Seen, access_by_look};
+use super::change::NotChanged;
+use super::{Aspect, Extent, Outline};
 use crate::path::{Path, Segment};
 
 /// Parts that are asked for at one look: what leads back into itself has no end.
@@ -25,15 +27,15 @@ pub enum Inside {
     Elements(usize),
 }
 
-type Look = dyn Fn(&Path) -> Option<Inside> + Send + Sync;
+type LookAt = dyn Fn(&Path) -> Option<Inside> + Send + Sync;
 type Set = dyn Fn(&Path, Json) -> Result<(), String> + Send + Sync;
 
 /// An object by functions: `look` says what is at a path from the object on, lists counted from 0, and nothing where there is
 /// nothing; it is called once for each part on the way to what is looked at, and for each that is shown.
 #[derive(Clone)]
 pub struct ByFunctions {
-    look: Arc<Look>,
-    pub(super) set: Option<Arc<Set>>,
+    look: Arc<LookAt>,
+    set: Option<Arc<Set>>,
 }
 
 impl ByFunctions {
@@ -47,31 +49,45 @@ impl ByFunctions {
         Self { set: Some(Arc::new(set)), ..self }
     }
 
-    fn root(&self) -> AskedPart {
-        AskedPart { of: self.clone(), path: Path::default(), left: Rc::new(Cell::new(MOST_ASKED)) }
+    fn look(&self, look: &Look<'_>) -> Option<Seen> {
+        Some(look.at(&AskedPart::root(&*self.look)))
     }
 }
 
+access_by_look!({} ByFunctions where {} {
+    fn is_editable(&self) -> bool {
+        self.set.is_some()
+    }
+
+    fn change(&self, path: &Path, value: Json) -> Option<Result<(), NotChanged>> {
+        Some(self.set.as_ref()?(path, value).map_err(NotChanged::Refused))
+    }
+});
+
 /// A part of an object by functions, which is asked for when it is looked at.
-pub struct AskedPart {
-    of: ByFunctions,
+pub(super) struct AskedPart<'a> {
+    look: &'a dyn Fn(&Path) -> Option<Inside>,
     path: Path,
     left: Rc<Cell<usize>>,
 }
 
-impl AskedPart {
+impl<'a> AskedPart<'a> {
+    pub(super) fn root(look: &'a dyn Fn(&Path) -> Option<Inside>) -> Self {
+        Self { look, path: Path::default(), left: Rc::new(Cell::new(MOST_ASKED)) }
+    }
+
     fn inside(&self, segment: Segment) -> Self {
-        Self { of: self.of.clone(), path: self.path.join(segment), left: self.left.clone() }
+        Self { look: self.look, path: self.path.join(segment), left: self.left.clone() }
     }
 }
 
-impl Serialize for AskedPart {
+impl Serialize for AskedPart<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let Some(left) = self.left.get().checked_sub(1) else {
             return Err(S::Error::custom("there is too much of it; look at a part"));
         };
         self.left.set(left);
-        match (self.of.look)(&self.path) {
+        match (self.look)(&self.path) {
             None => serializer.serialize_unit(),
             Some(Inside::Value(value)) => value.serialize(serializer),
             Some(Inside::Fields(names)) => {
@@ -89,18 +105,6 @@ impl Serialize for AskedPart {
                 parts.end()
             }
         }
-    }
-}
-
-impl SharedObject for ByFunctions {
-    type State = AskedPart;
-
-    fn with<R>(&self, look: impl FnOnce(&AskedPart) -> R) -> Option<R> {
-        Some(look(&self.root()))
-    }
-
-    fn with_mut<R>(&self, change: impl FnOnce(&mut AskedPart) -> R) -> Option<R> {
-        Some(change(&mut self.root()))
     }
 }
 

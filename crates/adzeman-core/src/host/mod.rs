@@ -4,11 +4,13 @@
 mod parts;
 
 mod about;
+mod access;
 mod change;
 mod data;
 mod error;
 mod event;
 mod functions;
+mod lent;
 mod object;
 mod outline;
 mod pick;
@@ -16,10 +18,13 @@ mod shared;
 mod tree;
 
 pub use about::{About, AboutPart};
+pub use access::{Access, ObjectRef};
+pub use change::NotChanged;
 pub use data::Data;
 pub use error::HostError;
 pub use event::{EventKind, FieldDoc};
-pub use functions::{AskedPart, ByFunctions, Inside};
+pub use functions::{ByFunctions, Inside};
+pub use lent::{Lending, Lent};
 pub use object::HostObject;
 pub use outline::{Aspect, Outline};
 pub use pick::{Extent, MOST_LEVELS, outline, pick, to_data};

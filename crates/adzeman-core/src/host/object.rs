@@ -1,35 +1,50 @@
 //! Host objects: pieces of host state opened for inspection by serde.
 
-use std::sync::Arc;
-
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
-use super::change::{Changed, NotChanged};
-use super::{
-    About, Aspect, ByFunctions, Data, Extent, HostError, Outline, SharedObject, at, describe, outline, pick, to_data,
-};
-use crate::path::{Notation, Path, Root, TreePath};
+use super::access::{Access, Look, ObjectRef, Seen, access_by_look};
+use super::change::{NotChanged, change_part};
+use super::{About, Aspect, ByFunctions, Data, Extent, HostError, Outline, SharedObject};
+use crate::path::{Notation, Path};
 
-/// How a part is read, of the path from the object on; `None` where there is nothing, or the object is in use.
-type Pick = dyn Fn(&Path, Extent) -> Option<Json> + Send + Sync;
-/// How a part is read as far as it is shown, likewise.
-type Outlined = dyn Fn(&Path, Aspect) -> Option<Outline> + Send + Sync;
-/// How the whole is read; `None` while the object is in use.
-type Read = dyn Fn() -> Option<Result<Json, String>> + Send + Sync;
-/// How the part at a path gets another value; `None` while the object is in use.
-type Change = dyn Fn(&Path, Json) -> Option<Result<(), NotChanged>> + Send + Sync;
+/// How the part at a path of a state gets another value.
+type Change<S> = dyn Fn(&mut S, &Path, Json) -> Result<(), NotChanged> + Send + Sync;
 
 /// A named piece of host state.
 pub struct HostObject {
     name: String,
     about: About,
-    read: Box<Read>,
-    pick: Box<Pick>,
-    outline: Box<Outlined>,
-    change: Option<Box<Change>>,
+    access: Box<dyn Access + Send + Sync>,
 }
+
+/// State behind a handle that threads share.
+struct Opened<O: SharedObject> {
+    object: O,
+    change: Option<Box<Change<O::State>>>,
+}
+
+impl<O> Opened<O>
+where
+    O: SharedObject,
+    O::State: Serialize,
+{
+    fn look(&self, look: &Look<'_>) -> Option<Seen> {
+        self.object.with(|state| look.at(state))
+    }
+}
+
+access_by_look!({O} Opened<O> where {O: SharedObject, O::State: Serialize} {
+    fn is_editable(&self) -> bool {
+        self.change.is_some()
+    }
+
+    fn change(&self, path: &Path, value: Json) -> Option<Result<(), NotChanged>> {
+        let change = self.change.as_ref()?;
+        self.object.with_mut(|state| change(state, path, value))
+    }
+});
 
 impl HostObject {
     /// For looking only.
@@ -39,21 +54,7 @@ impl HostObject {
         O: SharedObject,
         O::State: Serialize,
     {
-        let object = Arc::new(object);
-        let read = {
-            let object = object.clone();
-            Box::new(move || object.with(|state| to_data(state).map_err(|error| error.to_string())))
-        };
-        let pick = {
-            let object = object.clone();
-            Box::new(move |path: &Path, extent: Extent| {
-                object.with(|state| pick(state, path, extent).ok().flatten()).flatten()
-            })
-        };
-        let outline = Box::new(move |path: &Path, aspect: Aspect| {
-            object.with(|state| outline(state, path, aspect).ok().flatten()).flatten()
-        });
-        Self { name: name.to_owned(), about: About::default(), read, pick, outline, change: None }
+        Self::of(name, object, None)
     }
 
     /// For looking and changing.
@@ -66,7 +67,7 @@ impl HostObject {
     #[must_use]
     pub fn editable<O>(name: &str, object: O) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize + DeserializeOwned,
     {
         Self::guarded(name, object, |_, _| Ok(()))
@@ -94,19 +95,11 @@ impl HostObject {
         check: impl Fn(&O::State, &O::State) -> Result<(), String> + Send + Sync + 'static,
     ) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize + DeserializeOwned,
     {
-        let shared = object.clone();
-        let change = move |path: &Path, value: Json| {
-            shared.with_mut(|state| {
-                let data = Changed::of(state, path, value)?;
-                check(state, &data.state).map_err(NotChanged::Vetoed)?;
-                data.put_into(state);
-                Ok(())
-            })
-        };
-        Self { change: Some(Box::new(change)), ..Self::read_only(name, object) }
+        let change = move |state: &mut O::State, path: &Path, value: Json| change_part(state, path, value, &check);
+        Self::of(name, object, Some(Box::new(change)))
     }
 
     /// For looking, and for changing by a function of the host: `change` is given the state, the path from the object on, and
@@ -132,14 +125,13 @@ impl HostObject {
         change: impl Fn(&mut O::State, &Path, Json) -> Result<(), String> + Send + Sync + 'static,
     ) -> Self
     where
-        O: SharedObject + Clone,
+        O: SharedObject,
         O::State: Serialize,
     {
-        let shared = object.clone();
-        let change = move |path: &Path, value: Json| {
-            shared.with_mut(|state| change(state, path, value).map_err(NotChanged::Refused))
+        let change = move |state: &mut O::State, path: &Path, value: Json| {
+            change(state, path, value).map_err(NotChanged::Refused)
         };
-        Self { change: Some(Box::new(change)), ..Self::read_only(name, object) }
+        Self::of(name, object, Some(Box::new(change)))
     }
 
     /// By functions of the host, for state that serde does not know. It can be changed where they can
@@ -161,10 +153,15 @@ impl HostObject {
     /// ```
     #[must_use]
     pub fn by_functions(name: &str, functions: ByFunctions) -> Self {
-        match functions.set.clone() {
-            Some(set) => Self::changed_by(name, functions, move |_, path, value| set(path, value)),
-            None => Self::read_only(name, functions),
-        }
+        Self { name: name.to_owned(), about: About::default(), access: Box::new(functions) }
+    }
+
+    fn of<O>(name: &str, object: O, change: Option<Box<Change<O::State>>>) -> Self
+    where
+        O: SharedObject,
+        O::State: Serialize,
+    {
+        Self { name: name.to_owned(), about: About::default(), access: Box::new(Opened { object, change }) }
     }
 
     /// Says what its parts are, and which are secret.
@@ -189,121 +186,53 @@ impl HostObject {
     /// Whether it can be changed.
     #[must_use]
     pub fn is_editable(&self) -> bool {
-        self.change.is_some()
+        self.access.is_editable()
     }
 
-    /// The part at a path from the object on, without what is secret. Only that part is turned into data.
+    /// The object as it is looked at.
+    #[must_use]
+    pub fn look(&self) -> ObjectRef<'_> {
+        ObjectRef { name: &self.name, about: &self.about, access: &*self.access }
+    }
+
+    /// See [`ObjectRef::get`].
     ///
     /// # Errors
-    /// [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`] while the host holds its lock, or
-    /// [`HostError::Unreadable`] when serde fails.
+    /// Those of it.
     pub fn get(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
-        self.part(path, Extent::Whole, notation)
+        self.look().get(path, notation)
     }
 
-    /// The same, with nothing inside: a list or an object is empty. However large it is, only the path is visited.
+    /// See [`ObjectRef::bare`].
     ///
     /// # Errors
-    /// As [`get`](Self::get).
+    /// Those of it.
     pub fn bare(&self, path: &Path, notation: Notation) -> Result<Data, HostError> {
-        self.part(path, Extent::Bare, notation)
+        self.look().bare(path, notation)
     }
 
-    /// The same as far as it is shown: however large it is, only the path is visited, and what is shown.
+    /// See [`ObjectRef::outline`].
     ///
     /// # Errors
-    /// As [`get`](Self::get).
+    /// Those of it.
     pub fn outline(&self, path: &Path, aspect: Aspect, notation: Notation) -> Result<Outline, HostError> {
-        if self.about.is_secret(path) {
-            return Err(HostError::Secret { path: self.place(path).display(notation) });
-        }
-        let outline = match (self.outline)(path, aspect) {
-            Some(outline) => outline,
-            None => Outline::of_data(&self.missing(path, notation)?.into(), aspect),
-        };
-        Ok(self.about.sealed_outline(path, outline))
+        self.look().outline(path, aspect, notation)
     }
 
-    fn part(&self, path: &Path, extent: Extent, notation: Notation) -> Result<Data, HostError> {
-        if self.about.is_secret(path) {
-            return Err(HostError::Secret { path: self.place(path).display(notation) });
-        }
-        let part = match (self.pick)(path, extent) {
-            Some(part) => part,
-            None => self.missing(path, notation)?,
-        };
-        Ok(self.about.sealed(path, part))
-    }
-
-    /// What is there instead of what a path names; the part itself, if it has come meanwhile.
-    fn missing(&self, path: &Path, notation: Notation) -> Result<Json, HostError> {
-        let segments = path.segments();
-        for walked in (0..segments.len()).rev() {
-            let (before, behind) = segments.split_at(walked);
-            let before: Path = before.iter().cloned().collect();
-            if let Some(names) = (self.pick)(&before, Extent::Names) {
-                let next: Path = behind.iter().take(1).cloned().collect();
-                let skipped = TreePath { root: Root::Host, path: before.under(&self.name) };
-                let place = TreePath {
-                    path: skipped.path.segments().iter().chain(next.segments()).cloned().collect(),
-                    ..skipped
-                };
-                at(&names, &place, walked + 1, notation)?;
-                break;
-            }
-        }
-        // It is in use, cannot be read, or has come meanwhile.
-        at(&self.whole(notation)?, &self.place(path), 1, notation).cloned()
-    }
-
-    /// Gives the part at a path another value.
+    /// See [`ObjectRef::change`].
     ///
     /// # Errors
-    /// [`HostError::ReadOnly`], [`HostError::Secret`], [`HostError::NoField`], [`HostError::Busy`], [`HostError::Refused`] with
-    /// what was expected, or [`HostError::Vetoed`]. Nothing is changed then.
+    /// Those of it.
     pub fn change(&self, path: &Path, value: Json, notation: Notation) -> Result<(), HostError> {
-        let place = self.place(path);
-        let shown = || place.display(notation);
-        let Some(change) = &self.change else {
-            return Err(HostError::ReadOnly { path: self.place(&Path::default()).display(notation) });
-        };
-        if self.about.is_secret(path) {
-            return Err(HostError::Secret { path: shown() });
-        }
-        if self.about.hides_within(path) {
-            let why = "parts of it are secret, and would be lost; change its other parts one by one".to_owned();
-            return Err(HostError::Refused { path: shown(), why });
-        }
-        match change(path, value) {
-            None => Err(HostError::Busy { path: shown() }),
-            Some(Ok(())) => Ok(()),
-            Some(Err(NotChanged::Unreadable(why))) => Err(HostError::Unreadable { path: shown(), why }),
-            Some(Err(NotChanged::Vetoed(why))) => Err(HostError::Vetoed { path: shown(), why }),
-            Some(Err(NotChanged::NotThere)) => self.get(path, notation).and(Err(HostError::Busy { path: shown() })),
-            Some(Err(NotChanged::Refused(why))) => {
-                let held = self.outline(path, Aspect::Itself, notation).map(|held| describe(&held, &place));
-                let now = held.map(|held| format!("; it holds {} ({}) now", held.preview, held.type_name));
-                Err(HostError::Refused { path: shown(), why: why + &now.unwrap_or_default() })
-            }
-        }
-    }
-
-    fn whole(&self, notation: Notation) -> Result<Json, HostError> {
-        let path = || self.place(&Path::default()).display(notation);
-        let read = (self.read)().ok_or_else(|| HostError::Busy { path: path() })?;
-        read.map_err(|why| HostError::Unreadable { path: path(), why })
-    }
-
-    fn place(&self, path: &Path) -> TreePath {
-        TreePath { root: Root::Host, path: path.under(&self.name) }
+        self.look().change(path, value, notation)
     }
 }
 
 #[cfg(test)]
 mod tests {
     use std::collections::{BTreeMap, HashSet};
-    use std::sync::Mutex;
     use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
+    use std::sync::{Arc, Mutex};
 
     use serde::Deserialize;
     use serde_json::json;

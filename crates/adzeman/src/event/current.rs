@@ -2,6 +2,7 @@
 
 use std::fmt::Display;
 
+use adzeman_core::host::{Access, Lending};
 use scoped_tls_hkt::scoped_thread_local;
 use serde_json::{Map, Value as Json};
 
@@ -20,6 +21,8 @@ pub(crate) struct EventFrame<'a> {
     pub(crate) repeatable: bool,
     /// The event inside whose handler it was raised.
     pub(crate) outer: Option<&'a EventFrame<'a>>,
+    /// What the host lends for the time of its handler.
+    pub(crate) lent: Option<&'a dyn Lending>,
     /// For one inside another: how many frames each context of the thread had when it was raised.
     pub(crate) below: Vec<(i64, usize)>,
 }
@@ -55,6 +58,17 @@ impl EventFrame<'_> {
             next = event.outer;
         }
         events
+    }
+
+    /// Shows what is lent at this moment, what this event's handler is lent first.
+    pub(crate) fn each_lent(&self, show: &mut dyn FnMut(&str, &dyn Access)) {
+        let mut next = Some(self);
+        while let Some(event) = next {
+            if let Some(lent) = event.lent {
+                lent.each(show);
+            }
+            next = event.outer;
+        }
     }
 
     /// Whether the host can run its handler again.

@@ -7,6 +7,8 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::task::Poll;
 use std::time::{Duration, Instant};
 
+use adzeman_core::host::Lending;
+
 use super::handling::{Handling, Progress};
 use super::{HostState, Lane};
 use crate::event::{Event, EventFrame, Payload, current_event, handling};
@@ -16,17 +18,17 @@ use crate::state::notice::{Notice, Tone};
 /// the rest is for the next one.
 const HELD_FOR: Duration = Duration::from_millis(1);
 
-/// Raises an event: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
+/// Raises an event, `lent` being lent meanwhile: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
 #[cold]
 pub(crate) fn emit<P: Payload, T, E: Display>(
     host: &Arc<HostState>,
     event: &Event<'_, P>,
-    repeatable: bool,
+    (repeatable, lent): (bool, Option<&dyn Lending>),
     mut handler: impl FnMut() -> Option<Result<T, E>>,
 ) -> Result<T, E> {
     let Some(lane) = free_lane(host) else { return first(handler()) };
     let mut progress = Progress::default();
-    lane.within(event, repeatable, &mut progress, |frame, progress| {
+    lane.within(event, (repeatable, lent), &mut progress, |frame, progress| {
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             loop {
@@ -55,7 +57,7 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
         progress.pass_unseen();
         return handler();
     };
-    lane.within(event, false, progress, |frame, progress| {
+    lane.within(event, (false, None), progress, |frame, progress| {
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             let handled = Handling::begin(&lane, frame, progress);
@@ -89,7 +91,7 @@ impl Lane {
     fn within<P: Payload, T>(
         &self,
         event: &Event<'_, P>,
-        repeatable: bool,
+        (repeatable, lent): (bool, Option<&dyn Lending>),
         progress: &mut Progress,
         work: impl FnOnce(&EventFrame<'_>, &mut Progress) -> T,
     ) -> T {
@@ -99,7 +101,7 @@ impl Lane {
             let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
             let number = || outer.map_or_else(|| self.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
             let outermost = *progress.outermost.get_or_insert_with(number);
-            let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, below };
+            let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, lent, below };
             work(&frame, progress)
         })
     }

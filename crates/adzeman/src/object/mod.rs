@@ -2,9 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use adzeman_core::host::{About, Aspect, Data, EventKind, HostError, HostObject, Outline};
-use adzeman_core::path::{Notation, Path, PathError};
-use adzeman_core::value::Page;
+use adzeman_core::host::{About, EventKind, HostObject};
+use adzeman_core::path::{Path, PathError};
 use thiserror::Error;
 
 mod view;
@@ -42,6 +41,8 @@ pub(crate) struct Opened {
     pub(crate) kinds: Vec<EventKind>,
     /// The objects, in the order in which they were opened.
     pub(crate) objects: Vec<HostObject>,
+    /// What is lent for the time of handlers, and what is said of it.
+    lent: Vec<(String, About)>,
 }
 
 impl Opened {
@@ -49,39 +50,58 @@ impl Opened {
     pub(crate) fn new(
         kinds: Vec<EventKind>,
         objects: Vec<HostObject>,
+        lent: Vec<String>,
         said: Vec<(String, About)>,
     ) -> Result<Self, OpenError> {
-        let mut opened = Self { kinds, objects: Vec::new() };
+        let mut opened = Self { kinds, objects: Vec::new(), lent: Vec::new() };
         let mut said: BTreeMap<String, About> = said.into_iter().collect();
+        let check = |name: &str, about: &About| {
+            about.check().map_err(|why| OpenError::BadPath { object: name.to_owned(), why })
+        };
         for object in objects {
             let name = object.name().to_owned();
-            if opened.object(&name).is_some() {
+            if opened.about(&name).is_some() {
                 return Err(OpenError::TwoObjects(name));
             }
             let object = match said.remove(&name) {
                 Some(about) => object.with_about(about),
                 None => object,
             };
-            object.about().check().map_err(|why| OpenError::BadPath { object: name, why })?;
+            check(&name, object.about())?;
             opened.objects.push(object);
+        }
+        for name in lent {
+            if opened.about(&name).is_some() {
+                return Err(OpenError::TwoObjects(name));
+            }
+            let about = said.remove(&name).unwrap_or_default();
+            check(&name, &about)?;
+            opened.lent.push((name, about));
         }
         match said.into_keys().next() {
             None => Ok(opened),
             Some(name) => {
-                let known: Vec<_> = opened.objects.iter().map(HostObject::name).collect();
+                let lent = opened.lent.iter().map(|(name, _)| name.as_str());
+                let known: Vec<_> = opened.objects.iter().map(HostObject::name).chain(lent).collect();
                 let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
                 Err(OpenError::NoObject { name, known })
             }
         }
     }
 
-    /// The names of all objects, with nothing in them.
-    pub(crate) fn names(&self) -> Data {
-        Data::Object(self.objects.iter().map(|object| (object.name().to_owned(), Data::Null)).collect())
+    fn object(&self, name: &str) -> Option<&HostObject> {
+        self.objects.iter().find(|object| object.name() == name)
     }
 
-    pub(crate) fn object(&self, name: &str) -> Option<&HostObject> {
-        self.objects.iter().find(|object| object.name() == name)
+    /// What is said of an object, opened or lent.
+    fn about(&self, name: &str) -> Option<&About> {
+        let lent = self.lent.iter().find(|(held, _)| held == name).map(|(_, about)| about);
+        self.object(name).map(HostObject::about).or(lent)
+    }
+
+    /// Whether state of this name is lent for the time of handlers.
+    fn lends(&self, name: &str) -> bool {
+        self.lent.iter().any(|(held, _)| held == name)
     }
 
     fn kind(&self, name: &str) -> Option<&EventKind> {
@@ -93,34 +113,11 @@ impl Opened {
         self.kinds.iter().map(|kind| kind.name.clone()).collect()
     }
 
-    /// The object that a path begins with, and the path from it on.
-    pub(crate) fn object_at(&self, path: &Path) -> Option<(&HostObject, Path)> {
+    /// What is said of the object that a path begins with, whether it cannot be changed as far as is known, and the path from it
+    /// on.
+    pub(crate) fn said_of(&self, path: &Path) -> Option<(&About, bool, Path)> {
         let (name, rest) = path.split_name()?;
-        Some((self.object(name)?, rest))
-    }
-
-    /// Every object as far as it is shown; one that cannot be read says why in its place.
-    fn outline(&self, aspect: Aspect, notation: Notation) -> Outline {
-        let mut objects: Vec<_> = self.objects.iter().collect();
-        objects.sort_by_key(|object| object.name());
-        let look = |object: &HostObject| {
-            let outline = object.outline(&Path::default(), Aspect::Itself, notation);
-            let unreadable = |error: HostError| Outline::Plain(Data::Unreadable(error.to_string()));
-            (object.name().to_owned(), outline.unwrap_or_else(unreadable))
-        };
-        let page = match aspect {
-            Aspect::Inside(page) => page,
-            Aspect::Itself => Page::first(objects.len()),
-        };
-        Outline::Object(page.of(objects.len(), objects.into_iter(), look))
-    }
-
-    /// Every object as data; one that cannot be read says why in its place.
-    fn all(&self, notation: Notation) -> Data {
-        let read = |object: &HostObject| {
-            let data = object.get(&Path::default(), notation);
-            (object.name().to_owned(), data.unwrap_or_else(|error| Data::Unreadable(error.to_string())))
-        };
-        Data::Object(self.objects.iter().map(read).collect())
+        let is_read_only = self.object(name).is_some_and(|object| !object.is_editable());
+        Some((self.about(name)?, is_read_only, rest))
     }
 }

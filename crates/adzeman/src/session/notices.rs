@@ -166,7 +166,8 @@ mod tests {
 
     #[test]
     fn a_text_that_makes_too_long_a_message_is_cut() {
-        let host = HostState::new("test".to_owned(), Opened::new(Vec::new(), Vec::new(), Vec::new()).unwrap(), false);
+        let opened = Opened::new(Vec::new(), Vec::new(), Vec::new(), Vec::new()).unwrap();
+        let host = HostState::new("test".to_owned(), opened, false);
         // Each character takes six in the message.
         let long = Notice::text(Tone::Said, "\u{1}".repeat(3_000_000));
         let bytes = encoded(&long, 7, &host, 1);

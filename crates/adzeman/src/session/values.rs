@@ -134,8 +134,7 @@ impl Session {
     }
 
     fn object_facts(&self, path: &Path) -> Facts {
-        let Some((object, rest)) = self.host.opened.object_at(path) else { return Facts::default() };
-        let about = object.about();
+        let Some((about, is_read_only, rest)) = self.host.opened.said_of(path) else { return Facts::default() };
         let part = about.part(&rest);
         let own = if rest.is_empty() { &about.doc } else { part.map_or("", |part| &part.doc) };
         let text = |text: &str| (!text.is_empty()).then(|| text.to_owned());
@@ -149,7 +148,7 @@ impl Session {
             doc: text(own),
             unit: text(part.map_or("", |part| &part.unit)),
             belongs_to,
-            read_only: !object.is_editable() || about.is_secret(&rest),
+            read_only: is_read_only || about.is_secret(&rest),
         }
     }
 

@@ -10,6 +10,7 @@ mod host_side;
 mod hosted;
 mod inspecting;
 mod languages;
+mod lent;
 mod looking;
 mod many;
 mod monitoring;
