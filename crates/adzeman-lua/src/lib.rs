@@ -143,6 +143,7 @@ impl LuaEngine {
             let c_name = CString::new(chunk_name.as_str()).unwrap_or_default();
             let id = context.supervisor().source_loaded(facts::of_text(name, &c_name, text.clone()));
             context.note_source(&chunk_name, Some(text), id);
+            context.watch.renew();
             context.watch.look_soon();
             Ok(function)
         })

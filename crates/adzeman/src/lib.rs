@@ -54,6 +54,7 @@ mod state;
 mod transport;
 
 pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, SharedObject};
+pub use adzeman_core::path::{Path, Segment};
 #[cfg(feature = "lua")]
 pub use adzeman_lua::lua_of;
 pub use event::{Event, Field, Payload, Subject};

@@ -384,12 +384,6 @@ impl State {
         unsafe { ffi::lua_status(self.0) > ffi::LUA_YIELD }
     }
 
-    /// Whether the thread has a hook, whoever set it.
-    pub(crate) fn has_hook(self) -> bool {
-        // SAFETY: the thread is live.
-        unsafe { ffi::lua_gethook(self.0).is_some() }
-    }
-
     /// Whether the thread has a hook of this crate.
     pub(crate) fn is_hooked_by_us(self) -> bool {
         // SAFETY: the thread is live.

@@ -306,8 +306,8 @@ impl Watch {
         if let Some(thread) = coroutine {
             self.others.inherit(thread.raw(), self.running().raw());
         }
-        // One that nobody has met yet is watched from here on.
-        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !thread.has_hook()) {
+        // One that nobody has met yet is watched from here on; the host may have put a hook of its own onto it.
+        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !thread.is_hooked_by_us()) {
             thread.push_self();
             report(walk::note_thread(thread));
             hook::set_hook_of(self, thread, self.watching.get());

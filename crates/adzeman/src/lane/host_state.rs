@@ -334,14 +334,13 @@ impl HostState {
 
     /// Takes a source that an engine loaded; breakpoints that waited for it bind.
     pub(crate) fn add_source(&self, facts: SourceFacts, context: i64) -> SourceId {
-        let (id, is_new) = self.sources.add(facts, context);
-        if is_new {
-            self.map_source(id);
-            self.clients.tell(Notice::Source(id));
-        }
+        let (id, new) = self.sources.add(facts, context);
+        let Some(unbound) = new else { return id };
+        self.map_source(id);
+        self.clients.tell(Notice::Source(id));
         // Breakpoints may have been set by a client that is yet to attach.
-        if is_new && self.breakpoints.is_concerned(&self.sources, id) {
-            self.rebind(Changed::Source(id));
+        if self.breakpoints.is_concerned(&self.sources, id) {
+            self.rebind_then(Changed::Source(id), || drop(unbound));
         }
         id
     }
@@ -405,11 +404,16 @@ impl HostState {
 
     /// Binds breakpoints anew, has every context take notice, and tells clients of what binds elsewhere.
     pub(crate) fn rebind(&self, changed: Changed) {
+        self.rebind_then(changed, || ());
+    }
+
+    /// The same; `told` is done once every context has something to take notice of, before any is reached.
+    fn rebind_then(&self, changed: Changed, told: impl FnOnce()) {
         tracing::debug!(?changed, "breakpoints are bound anew");
-        let contexts = self.contexts.all();
         let find_uses = |source: &Source, name: &str| self.contexts.uses_of(source, name);
         let elsewhere = self.breakpoints.bind(changed.rebound(), &self.sources, &self.opened.kind_names(), &find_uses);
-        ContextLink::interrupt_all(&contexts);
+        // Those that are opened from here on see what is armed now.
+        ContextLink::interrupt_all(&self.contexts.all(), told);
         for now in elsewhere {
             self.clients.tell_one(now.breakpoint.owner, Notice::Breakpoint(Box::new(now)));
         }

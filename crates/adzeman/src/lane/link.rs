@@ -94,9 +94,10 @@ impl ContextLink {
         self.call().is_some_and(|interrupt| interrupt.interrupt())
     }
 
-    /// The same for many contexts: each thread that runs some of them is reached once.
-    pub(super) fn interrupt_all(contexts: &[Arc<Self>]) {
+    /// The same for many contexts: each thread that runs some of them is reached once, `told` being done before that.
+    pub(super) fn interrupt_all(contexts: &[Arc<Self>], told: impl FnOnce()) {
         let called: Vec<_> = contexts.iter().filter_map(|context| context.call()).collect();
+        told();
         called.iter().for_each(|interrupt| interrupt.prepare());
         let mut reached = BTreeSet::new();
         for interrupt in called {

@@ -56,6 +56,10 @@ impl OpenContext {
         lane.add(context.clone());
         host.add_context(link);
         context.hold_out();
+        if host.is_attached() {
+            // What waits for a source is to see the very first function that runs, whoever loads it.
+            context.refresh();
+        }
         Ok((Self { context }, engine))
     }
 

@@ -1,7 +1,7 @@
 //! The sources that contexts have loaded, and the maps of those that were compiled from something else.
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::source::{Source, SourceFacts, SourceId, SourceLine, Sources, tail_agreement};
@@ -43,6 +43,23 @@ pub(crate) struct SourceBook {
     /// Maps that clients gave, and what is wrong with maps.
     given: Mutex<Vec<Given>>,
     troubles: Mutex<BTreeMap<String, String>>,
+    /// Sources to which breakpoints are being bound at this moment.
+    unbound: Mutex<HashSet<SourceId>>,
+    bound: Condvar,
+}
+
+/// A source that is new, until what waits for it is bound and every context is told. Whoever loads the same one meanwhile waits: its
+/// first line is yet to run.
+pub(crate) struct Unbound<'a> {
+    book: &'a SourceBook,
+    source: SourceId,
+}
+
+impl Drop for Unbound<'_> {
+    fn drop(&mut self) {
+        lock(&self.book.unbound).remove(&self.source);
+        self.book.bound.notify_all();
+    }
 }
 
 impl SourceBook {
@@ -62,8 +79,21 @@ impl SourceBook {
         (sources.get(shown.source).cloned(), shown)
     }
 
-    /// Takes a source that the engine of a context loaded; answers whether it is new, too.
-    pub(crate) fn add(&self, facts: SourceFacts, context: i64) -> (SourceId, bool) {
+    /// Takes a source that the engine of a context loaded; answers what to hold until it is bound, too, if it is new.
+    pub(crate) fn add(&self, facts: SourceFacts, context: i64) -> (SourceId, Option<Unbound<'_>>) {
+        let mut unbound = lock(&self.unbound);
+        let (id, is_new) = self.note(facts, context);
+        if is_new {
+            unbound.insert(id);
+            return (id, Some(Unbound { book: self, source: id }));
+        }
+        while unbound.contains(&id) {
+            unbound = self.bound.wait(unbound).unwrap_or_else(PoisonError::into_inner);
+        }
+        (id, None)
+    }
+
+    fn note(&self, facts: SourceFacts, context: i64) -> (SourceId, bool) {
         // First, so that it is not forgotten meanwhile.
         let mut holders = lock(&self.holders);
         let (id, is_new) = self.change(|sources| {
