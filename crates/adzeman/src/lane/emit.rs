@@ -75,8 +75,10 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
     })
 }
 
+/// The lane of this thread. Where contexts may move between threads, one may come to it during the event.
 fn free_lane(host: &Arc<HostState>) -> Option<Rc<Lane>> {
-    Lane::find(host).filter(|lane| !lane.holding.get())
+    let lane = if cfg!(feature = "send") { Some(Lane::of(host)) } else { Lane::find(host) };
+    lane.filter(|lane| !lane.holding.get())
 }
 
 /// A safe point between events.

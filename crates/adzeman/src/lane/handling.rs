@@ -10,9 +10,9 @@ use adzeman_core::host::{Aspect, Data, HostView as _, Outline, describe};
 use adzeman_core::path::TreePath;
 use adzeman_core::sharing::Shared;
 
-use super::Lane;
 use super::budget::Alarm;
 use super::context::LocalContext;
+use super::{Lane, OnComing};
 use crate::event::EventFrame;
 
 /// Which contexts of a lane still have the first line of a handler ahead of them: all that did not reach a line since they were
@@ -57,6 +57,7 @@ pub(crate) struct Handling<'a> {
     expected: bool,
     /// What is restored with them.
     before: Option<FirstLines>,
+    before_coming: OnComing,
     /// When this bit began, by the host's clock.
     began: Duration,
     /// The budget of the handler around this one, and what ends the alarm of this one.
@@ -69,18 +70,22 @@ impl<'a> Handling<'a> {
     /// Before the handlers run, or go on. May hold the thread, at the host's boundary.
     pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>, progress: &Progress) -> Self {
         let contexts = lane.contexts();
-        let armed = contexts.first().map(|context| context.armed()).unwrap_or_default();
+        let armed = contexts.first().map_or_else(|| lane.host.breakpoints.armed(), |context| context.armed());
+        let at_boundary = !progress.has_begun && armed.on_event(frame.kind()).any(wants_boundary);
         if let Some(first) = contexts.first() {
             lane.look_for_host_changes(first, &armed);
-            if !progress.has_begun && armed.on_event(frame.kind()).any(wants_boundary) {
+            if at_boundary {
                 first.decide_at_boundary(lane, |decider, moment, engine| decider.at_boundary(moment, engine));
             }
         }
         let expected = if progress.has_begun {
             progress.awaits_line && armed.has_events()
         } else {
-            contexts.first().is_some_and(|context| lane.expects_handler(context, &armed, frame))
+            let of_lines = || armed.on_event(frame.kind()).any(|sited| sited.is_live() && !wants_boundary(sited));
+            contexts.first().map_or_else(of_lines, |context| lane.expects_handler(context, &armed, frame))
         };
+        let on_coming = OnComing { first_line: expected, boundary: at_boundary && contexts.is_empty() };
+        let before_coming = lane.on_coming.replace(on_coming);
         let budget = shortest(armed.on_time(frame.kind()));
         let enter = |context: &Shared<LocalContext>| {
             let before = context.enter_event(expected, budget.is_some());
@@ -98,7 +103,8 @@ impl<'a> Handling<'a> {
         let began = lane.host.clock.now();
         let alarm = |budget: Duration| lane.set_alarm(began + budget.saturating_sub(progress.spent), &contexts);
         let (outer_budget, done) = (lane.budget.replace(budget), budget.map(alarm));
-        Self { lane, frame, armed, contexts, expected, before, began, outer_budget, done, is_put_back: false }
+        let is_put_back = false;
+        Self { lane, frame, armed, contexts, expected, before, before_coming, began, outer_budget, done, is_put_back }
     }
 
     /// After a bit of the handler, which goes on later.
@@ -123,6 +129,7 @@ impl<'a> Handling<'a> {
     /// Has contexts and budgets as they were before. Answers whether a script line was expected and none ran.
     fn put_back(&mut self) -> bool {
         self.is_put_back = true;
+        self.lane.on_coming.set(self.before_coming);
         if let Some(done) = &self.done {
             done.store(true, SeqCst);
             self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());

@@ -45,6 +45,15 @@ use handling::FirstLines;
 use link::Mailbox;
 use mail::Work;
 
+/// What a context that comes to a lane during an event has to do there: the lane may have had none when the event was raised.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct OnComing {
+    /// Its first line is to be looked at.
+    first_line: bool,
+    /// It decides whether to stop at the boundary.
+    boundary: bool,
+}
+
 /// A script thread of a host.
 pub(crate) struct Lane {
     pub(crate) host: Arc<HostState>,
@@ -64,6 +73,8 @@ pub(crate) struct Lane {
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
     /// Which contexts have the first line of a handler ahead of them.
     first_lines: RefCell<FirstLines>,
+    /// What a context that comes to this lane during the event being handled has to do.
+    pub(super) on_coming: Cell<OnComing>,
     /// Whether the event being handled is to be delivered again.
     pub(crate) again: Cell<bool>,
     /// The time budget of the handler under way.
@@ -107,6 +118,7 @@ impl Lane {
             holding: Cell::new(false),
             pump: RefCell::default(),
             first_lines: RefCell::default(),
+            on_coming: Cell::default(),
             again: Cell::new(false),
             budget: Cell::new(None),
             last_event: RefCell::default(),

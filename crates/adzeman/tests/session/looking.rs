@@ -373,8 +373,9 @@ fn sources_whose_functions_are_gone_are_forgotten_and_those_that_are_alive_are_n
 #[test]
 fn what_was_armed_is_hit_again_after_all_that_was_loaded_while_nobody_was_attached() {
     let press = Press::start();
-    let client = press.attach();
+    let mut client = press.attach();
     press.begin(Job::PrintKept);
+    assert!(known_when_looked_for(&mut client).contains(&json!("kept.lua")));
     break_in_what_is_kept(client, 3, "before");
     press.is_done();
     press.begin(Job::PrintSheets);

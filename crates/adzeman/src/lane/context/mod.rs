@@ -20,7 +20,7 @@ use super::deciding::{Decided, Deciding};
 use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
-use super::{HostState, Lane};
+use super::{HostState, Lane, OnComing};
 use crate::event::{EventFrame, current_event, event_depth};
 use crate::object::HostData;
 use crate::state::lock;
@@ -105,6 +105,9 @@ impl LocalContext {
         {
             // From now on it is interrupted here.
             engine.enter(&mut || ());
+            if lane.on_coming.get().first_line {
+                self.await_first_line();
+            }
         }
         Some(lane)
     }
@@ -127,6 +130,11 @@ impl LocalContext {
             {
                 lane.serve_waiting(None);
                 self.refresh();
+                let on_coming = lane.on_coming.get();
+                if on_coming.boundary {
+                    lane.on_coming.set(OnComing { boundary: false, ..on_coming });
+                    self.decide_at_boundary(&lane, |decider, moment, engine| decider.at_boundary(moment, engine));
+                }
             }
             outcome = work.take().map(|work| work());
         });
