@@ -4,6 +4,7 @@ mod action;
 mod armed;
 mod hit;
 mod store;
+mod subject;
 mod wanted;
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
@@ -19,6 +20,7 @@ pub use action::{Action, MOST_PIECES, Piece, Template, TemplateError};
 pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
 pub use store::{Binding, BreakpointStore, FindUses, Moved, Rebound, Resolved, Status};
+pub use subject::means;
 pub use wanted::WantedLines;
 
 /// Number of a breakpoint, counted from 1 and never used twice within a host.
@@ -120,7 +122,8 @@ pub struct BreakpointSpec {
     pub site: Site,
     /// An expression in the script's language; the breakpoint counts only when it is true.
     pub condition: Option<String>,
-    /// Only in the context of this name, or while an event about this subject is handled.
+    /// Only in the context of this name, or while an event about this subject is handled; a `*` stands for any text
+    /// ([`means`]).
     pub subject: Option<String>,
     /// Which of the times count.
     pub hits: HitRule,

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::breakpoint::{Breakpoint, Occasion};
+use crate::breakpoint::{Breakpoint, Occasion, means};
 use crate::source::SourceLine;
 
 /// The event being handled, as far as the decision needs it.
@@ -41,6 +41,6 @@ impl Moment<'_> {
     pub(super) fn concerns(&self, breakpoint: &Breakpoint) -> bool {
         let Some(wanted) = breakpoint.spec.subject.as_deref() else { return true };
         let subject = self.event.and_then(|event| event.subject);
-        self.context == wanted || subject.is_some_and(|subject| subject.to_string() == wanted)
+        means(wanted, self.context) || subject.is_some_and(|subject| means(wanted, &subject.to_string()))
     }
 }

@@ -192,6 +192,24 @@ impl State {
     /// Ends a coroutine, running what it left to be closed, as the hook that it has allows.
     pub(crate) fn close_thread(self, from: Self) {
         // SAFETY: the coroutine is not running; errors of closing are left on its own stack.
-        unsafe { ffi::lua_closethread(self.raw(), from.raw()) };
+        unsafe { close(self.raw(), from.raw()) };
+    }
+}
+
+/// Ends a coroutine that is not running, from a thread that is; answers how, with an error on top of the coroutine. What it closes
+/// counts to the calls of that thread, where the library has a way for it: before 5.4.6 it did so by itself.
+///
+/// # Safety
+/// Both are live threads of one state, and `from` runs.
+pub(super) unsafe fn close(coroutine: *mut ffi::lua_State, from: *mut ffi::lua_State) -> c_int {
+    // SAFETY: given by the caller.
+    unsafe {
+        #[cfg(feature = "vendored")]
+        return ffi::lua_closethread(coroutine, from);
+        #[cfg(not(feature = "vendored"))]
+        {
+            let _ = from;
+            ffi::lua_resetthread(coroutine)
+        }
     }
 }

@@ -13,6 +13,7 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::apart::in_new_state;
+use super::calls::close;
 use super::hook::{self, watch_of};
 use super::own_hooks;
 use super::state::{State, Type};
@@ -298,7 +299,7 @@ unsafe extern "C-unwind" fn wrapped(raw: *mut ffi::lua_State) -> c_int {
         }
         let mut status = ffi::lua_status(coroutine);
         if status != ffi::LUA_OK && status != ffi::LUA_YIELD {
-            status = ffi::lua_closethread(coroutine, raw);
+            status = close(coroutine, raw);
             ffi::lua_xmove(coroutine, raw, 1);
             // It was reported where it was raised.
             if let Some(watch) = reporting(raw) {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::time::Duration;
 
-use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tracked};
+use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tracked, means};
 use adzeman_core::decide::Change;
 use adzeman_core::host::{Aspect, Data, HostView as _, Outline, describe};
 use adzeman_core::path::TreePath;
@@ -204,8 +204,9 @@ impl Lane {
         let about = |sited: &&Sited| {
             let wanted = sited.breakpoint.spec.subject.as_deref();
             // One for a context can only be ruled out when its lines run.
-            let is_context = || self.contexts().iter().any(|held| Some(held.link.name.as_str()) == wanted);
-            wanted.is_none() || wanted == subject.as_deref() || is_context()
+            let Some(wanted) = wanted else { return true };
+            let is_context = || self.contexts().iter().any(|held| means(wanted, &held.link.name));
+            subject.as_deref().is_some_and(|subject| means(wanted, subject)) || is_context()
         };
         let mut candidates =
             armed.on_event(frame.kind()).filter(|sited| sited.is_live() && !wants_boundary(sited)).filter(about);
