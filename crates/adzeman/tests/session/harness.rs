@@ -294,6 +294,12 @@ impl Client {
         response.message.expect("a refusal says why")
     }
 
+    /// Forgets the events that have come until now.
+    pub(crate) fn forget_events(&mut self) {
+        self.ok("adzeman/status", json!({}));
+        self.events.clear();
+    }
+
     /// Whether an event of this name has come already.
     pub(crate) fn has_event(&self, name: &str) -> bool {
         self.events.iter().any(|event| event.event == name)

@@ -8,6 +8,7 @@ use mlua::{Function, Lua};
 use serde_json::json;
 
 use crate::harness::Client;
+use crate::trust::{alone, resident};
 
 const CONTEXTS: usize = 20;
 
@@ -137,4 +138,94 @@ fn run(host: &Host, may_go: &mpsc::Receiver<()>) {
         host.poll();
         thread::yield_now();
     }
+}
+
+const JOB: &str = "\
+local function grow(days)
+  local size = 1
+  for _ = 1, days do
+    size = size + days
+  end
+  return size
+end
+return grow(...)
+";
+
+/// In a process of its own: its memory is looked at.
+#[test]
+fn a_thousand_states_that_come_and_go_leave_nothing() {
+    alone("many::states_come_and_go");
+}
+
+#[test]
+#[ignore = "the test above runs it"]
+fn states_come_and_go() {
+    let host = Host::builder("many").event(EventKind::new("job")).start(Listen::ANY_PORT).unwrap();
+    let (go, may_go) = mpsc::channel::<usize>();
+    let (done, is_done) = mpsc::channel();
+    let running: Vec<_> = {
+        let work = std::sync::Arc::new(std::sync::Mutex::new(may_go));
+        let worker = |number: usize| {
+            let (host, work, done) = (host.clone(), work.clone(), done.clone());
+            move || loop {
+                let Ok(job) = work.lock().unwrap().recv() else { return };
+                let lua = Lua::new();
+                let name = format!("job-{}", job % 7);
+                let context = LuaContext::attach(&host, &lua, &name).unwrap();
+                let body = context.load("job.lua", JOB).unwrap();
+                let grown: usize = host.emit(Event::of("job").with("n", job), || body.call(number + job % 5)).unwrap();
+                done.send(grown).unwrap();
+            }
+        };
+        (0..3).map(|number| thread::spawn(worker(number))).collect()
+    };
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.event("initialized");
+    client.ok("attach", json!({}));
+    // On states that are yet to come.
+    let lines = json!([
+        {"line": 4, "logMessage": "{n}", "adzeman": {"subject": "job-*"}},
+        {"line": 6, "condition": "event.n == 1234", "adzeman": {"subject": "job-2*"}},
+        {"line": 6, "adzeman": {"subject": "other-*"}},
+    ]);
+    client.ok("setBreakpoints", json!({"source": {"path": "job.lua"}, "breakpoints": lines}));
+    client.ok("configurationDone", json!({}));
+    let mut run = |jobs: std::ops::Range<usize>| {
+        let count = jobs.len();
+        jobs.for_each(|job| go.send(job).unwrap());
+        is_done.iter().take(count).count()
+    };
+    run(0..300);
+    client.forget_events();
+    let before = resident();
+    let stops = thread::scope(|scope| {
+        let seen = scope.spawn(|| {
+            let (body, line) = client.stopped();
+            let threads = client.ok("threads", json!({}))["threads"].as_array().unwrap().clone();
+            client.ok("continue", json!({"threadId": body["threadId"]}));
+            (line, threads)
+        });
+        assert_eq!(run(300..1300), 1000);
+        seen.join().unwrap()
+    });
+    let (line, threads) = stops;
+    assert!(line == 6 && threads.len() <= 3, "those that run are listed, and no others: {threads:?}");
+    assert!(threads.iter().all(|thread| thread["name"].as_str().unwrap().starts_with("job-")), "{threads:?}");
+    client.forget_events();
+    for rounds in 0..10 {
+        run(1300 + 100 * rounds..1400 + 100 * rounds);
+        client.forget_events();
+    }
+    let after = resident();
+    assert!(after < before + 8 * 1024, "{before} kB, then {after} kB after 2,000 states more");
+    assert_eq!(client.ok("threads", json!({}))["threads"], json!([]));
+    let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+    assert_eq!(sources.as_array().unwrap().len(), 1, "{sources}");
+    let hits = client.ok("adzeman/breakpoints", json!({}))["breakpoints"].clone();
+    assert_eq!((&hits[1]["hits"], &hits[2]["hits"]), (&json!(1), &json!(0)), "{hits}");
+    assert!(hits[0]["hits"].as_u64().unwrap() > 4_000, "{hits}");
+    drop(go);
+    client.ok("disconnect", json!({}));
+    running.into_iter().for_each(|worker| worker.join().unwrap());
 }
