@@ -143,7 +143,7 @@ impl LuaEngine {
             let c_name = CString::new(chunk_name.as_str()).unwrap_or_default();
             let id = context.supervisor().source_loaded(facts::of_text(name, &c_name, text.clone()));
             context.note_source(&chunk_name, Some(text), id);
-            context.watch.renew();
+            context.renew();
             context.watch.look_soon();
             Ok(function)
         })
@@ -360,6 +360,10 @@ impl EngineContext for LuaEngine {
 
     fn safe_point(&self) {
         self.0.with(|context| context.safe_point());
+    }
+
+    fn keep_watch(&self) {
+        self.0.with(|context| context.renew());
     }
 
     fn wants_safe_point(&self) -> bool {

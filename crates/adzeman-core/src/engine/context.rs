@@ -23,6 +23,10 @@ pub trait EngineContext: MaySend {
     /// Between two handlers, when no script runs: a moment for what could not be done while one did.
     fn safe_point(&self) {}
 
+    /// Looks whether what it watches by is still there, and puts it there again ([`Supervisor::was_blind`]). Asked at about each
+    /// event, so that it has to cost next to nothing.
+    fn keep_watch(&self) {}
+
     /// Whether all is done that the last [`watch`](Self::watch) asked for. What takes long is done bit by bit at safe points.
     fn is_settled(&self) -> bool {
         true
@@ -157,6 +161,10 @@ pub trait Supervisor: MaySend {
     fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
         let _ = (place, watched_because);
     }
+
+    /// Lines that had to be watched for were not, from some moment on until now: the host has put something of its own where the
+    /// engine watched by.
+    fn was_blind(&self) {}
 
     /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
     /// something in the script will catch it. Returns when the raise may go on.

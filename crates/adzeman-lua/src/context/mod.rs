@@ -116,7 +116,7 @@ impl Context {
     /// Between two handlers: what is looked for is looked for further, and functions that were on a stack before may get the
     /// bodies that they should have.
     pub(crate) fn safe_point(&self) {
-        self.watch.renew();
+        self.renew();
         self.looked.set(None);
         self.look_for_what_is_gone();
         self.arms.retry_left();
@@ -126,6 +126,13 @@ impl Context {
         let hooked = self.arms.needs_hook();
         if hooked != self.lines_hooked.replace(hooked) {
             self.set_hooks_again();
+        }
+    }
+
+    /// Has the hook stand again that was wanted, if the host has put one of its own in its place.
+    pub(crate) fn renew(&self) {
+        if self.watch.renew() {
+            self.supervisor.was_blind();
         }
     }
 

@@ -418,12 +418,14 @@ impl Watch {
         }
     }
 
-    /// Takes the place of a hook that the host has put where ours was.
-    pub(crate) fn renew(&self) {
-        if self.is_hooked() && !self.bounds.is_limited() && !self.main.is_hooked_by_us() {
+    /// Takes the place of a hook that the host has put where ours was; whether it had.
+    pub(crate) fn renew(&self) -> bool {
+        let is_replaced = self.is_hooked() && !self.bounds.is_limited() && !self.main.is_hooked_by_us();
+        if is_replaced {
             self.others.set(self.main.raw(), None);
             hook::set_hook_of(self, self.main, self.watching.get());
         }
+        is_replaced
     }
 
     /// Removes the hook of one thread, on which nothing is wanted.

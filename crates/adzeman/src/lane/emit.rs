@@ -18,6 +18,9 @@ use crate::state::notice::{Notice, Tone};
 /// the rest is for the next one.
 const HELD_FOR: Duration = Duration::from_millis(1);
 
+/// Contexts that look after what they watch by, at each event.
+const LOOKED_AFTER: usize = 2;
+
 /// Raises an event, `lent` being lent meanwhile: runs `handler` as often as is asked for; it answers `None` once it cannot run any more.
 #[cold]
 pub(crate) fn emit<P: Payload, T, E: Display>(
@@ -128,9 +131,19 @@ impl Lane {
             self.serve_waiting(until);
         }
         self.sample_by_time();
+        self.keep_watch();
         if has_news && self.refresh_contexts(until) {
             self.refreshed.set(seen);
         }
+    }
+
+    /// Has some contexts look whether they still watch what they have to: others at the next events.
+    fn keep_watch(&self) {
+        let contexts = self.contexts();
+        let first = self.looked_after.get();
+        let some = contexts.iter().cycle().skip(first % contexts.len().max(1)).take(LOOKED_AFTER.min(contexts.len()));
+        some.for_each(|context| context.keep_watch());
+        self.looked_after.set(first.wrapping_add(LOOKED_AFTER));
     }
 
     /// Has contexts take notice of what changed until the time is up, beginning where it was up the last time; whether all have.

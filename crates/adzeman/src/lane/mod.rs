@@ -68,6 +68,8 @@ pub(crate) struct Lane {
     refreshed: Cell<(u64, u64)>,
     /// Where to go on, where the time was up before all had.
     next: Cell<usize>,
+    /// The context that looks next whether it still watches what it has to.
+    looked_after: Cell<usize>,
     /// Whether a context of this thread is held.
     pub(crate) holding: Cell<bool>,
     pub(crate) pump: RefCell<Option<Box<dyn FnMut()>>>,
@@ -115,6 +117,7 @@ impl Lane {
             seen_changes: Cell::new(0),
             refreshed: Cell::new((0, 0)),
             next: Cell::new(0),
+            looked_after: Cell::new(0),
             holding: Cell::new(false),
             pump: RefCell::default(),
             first_lines: RefCell::default(),

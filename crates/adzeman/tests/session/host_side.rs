@@ -445,3 +445,49 @@ fn the_hook_goes_on(limited: &Limited) {
     }
     check("after leaving");
 }
+
+#[test]
+fn a_hook_that_the_host_sets_in_place_of_ours_is_told_of() {
+    let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+    let ending = Arc::new(AtomicBool::new(false));
+    let running = thread::spawn({
+        let (host, ending) = (host.clone(), ending.clone());
+        move || {
+            let lua = mlua::Lua::new();
+            let context = LuaContext::attach(&host, &lua, "main").unwrap();
+            context
+                .load("turn.lua", "function turn(n)\n  for i = 1, n do\n    n = n - i\n  end\nend")
+                .unwrap()
+                .call::<()>(())
+                .unwrap();
+            let turn: mlua::Function = lua.globals().get("turn").unwrap();
+            while !ending.load(SeqCst) {
+                let _ = host.emit(Event::of("turn"), || turn.call::<()>(3));
+                if host.is_attached() {
+                    let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
+                    lua.set_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
+                }
+            }
+            host.poll();
+        }
+    });
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.ok("attach", json!({}));
+    // The head of a loop is watched for by the hook.
+    client.ok(
+        "setBreakpoints",
+        json!({"source": {"path": "turn.lua"}, "breakpoints": [{"line": 2, "condition": "n > 1000"}]}),
+    );
+    client.ok("configurationDone", json!({}));
+    let told = loop {
+        let text = client.event("output")["output"].as_str().unwrap().to_owned();
+        if text.contains("hook") {
+            break text;
+        }
+    };
+    assert!(told.starts_with("the host has set a hook of its own on main while lines were watched for"), "{told}");
+    ending.store(true, SeqCst);
+    client.ok("disconnect", json!({}));
+    running.join().unwrap();
+}

@@ -191,7 +191,7 @@ fn states_come_and_go() {
     ]);
     client.ok("setBreakpoints", json!({"source": {"path": "job.lua"}, "breakpoints": lines}));
     client.ok("configurationDone", json!({}));
-    let mut run = |jobs: std::ops::Range<usize>| {
+    let run = |jobs: std::ops::Range<usize>| {
         let count = jobs.len();
         jobs.for_each(|job| go.send(job).unwrap());
         is_done.iter().take(count).count()

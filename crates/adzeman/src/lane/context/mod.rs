@@ -51,6 +51,8 @@ pub(crate) struct LocalContext {
     running_openly: AtomicUsize,
     /// How many sources were loaded.
     loaded: AtomicUsize,
+    /// Whether it was said that lines were not watched for.
+    blindness_told: AtomicBool,
 }
 
 impl LocalContext {
@@ -73,6 +75,7 @@ impl LocalContext {
             occupied: AtomicBool::new(false),
             running_openly: AtomicUsize::new(0),
             loaded: AtomicUsize::new(0),
+            blindness_told: AtomicBool::new(false),
         }
     }
 
@@ -159,6 +162,13 @@ impl LocalContext {
             if engine.wants_safe_point() {
                 self.note_occupied(true);
             }
+        }
+    }
+
+    /// Has the engine look whether it still watches what it has to.
+    pub(super) fn keep_watch(&self) {
+        if let Some(engine) = self.engine() {
+            engine.keep_watch();
         }
     }
 

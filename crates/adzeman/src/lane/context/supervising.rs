@@ -71,6 +71,17 @@ impl Supervisor for LocalContext {
         self.host.breakpoints.note_armed(place, watched_because);
     }
 
+    fn was_blind(&self) {
+        if !self.blindness_told.swap(true, Ordering::SeqCst) {
+            let text = format!(
+                "the host has set a hook of its own on {} while lines were watched for: breakpoints under the line hook could be \
+                 missed from then until now; one that is set before the context is opened goes on beside it\n",
+                self.link.name
+            );
+            self.host.clients.tell(Notice::text(Tone::Important, text));
+        }
+    }
+
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {
         let Some(lane) = self.free_lane() else { return };
         self.catch_up();
