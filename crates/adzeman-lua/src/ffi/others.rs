@@ -62,6 +62,11 @@ impl Others {
         before
     }
 
+    /// Whether any thread has another hook.
+    pub(super) fn are_some(&self) -> bool {
+        self.some.get()
+    }
+
     /// The other hook of a thread.
     pub(super) fn of(&self, raw: *mut ffi::lua_State) -> Option<Other> {
         if !self.some.get() {

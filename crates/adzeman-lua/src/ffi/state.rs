@@ -378,6 +378,13 @@ impl State {
         unsafe { ffi::lua_status(self.0) == ffi::LUA_YIELD }
     }
 
+    /// Whether the thread is a coroutine that was not resumed yet.
+    pub(crate) fn is_yet_to_begin(self) -> bool {
+        // SAFETY: the thread is live.
+        let is_at_rest = unsafe { ffi::lua_status(self.0) == ffi::LUA_OK };
+        is_at_rest && self.level(0).is_none() && self.top() > 0
+    }
+
     /// Whether the thread has ended by an error.
     pub(crate) fn has_failed(self) -> bool {
         // SAFETY: the thread is live.

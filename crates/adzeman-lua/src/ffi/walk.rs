@@ -192,12 +192,12 @@ pub(crate) enum Met {
     NotKnown,
 }
 
-/// Notes the threads that were made since this was called last, without walking anything else, unless more than `most` objects
-/// were.
-pub(crate) fn note_new_threads(state: State, most: usize) -> Result<Met, EngineError> {
+/// Notes the threads that were made since this was called last, and shows each, without walking anything else, unless more than
+/// `most` objects were.
+pub(crate) fn note_new_threads(state: State, most: usize, show: &mut dyn FnMut(State)) -> Result<Met, EngineError> {
     let top = state.top();
     let was_running = state.hold_collector();
-    let found = note_threads_on(state, most);
+    let found = note_threads_on(state, most, show);
     if was_running {
         state.release_collector();
     }
@@ -205,7 +205,7 @@ pub(crate) fn note_new_threads(state: State, most: usize) -> Result<Met, EngineE
     found
 }
 
-fn note_threads_on(state: State, most: usize) -> Result<Met, EngineError> {
+fn note_threads_on(state: State, most: usize, show: &mut dyn FnMut(State)) -> Result<Met, EngineError> {
     let mark = (state.push_slot(Slot::Newest) == Type::Table).then(|| state.address_at(-1));
     state.push_table()?;
     let newest = state.address_at(-1);
@@ -230,6 +230,7 @@ fn note_threads_on(state: State, most: usize) -> Result<Met, EngineError> {
         thread.push_self();
         thread.move_to(state, 1);
         note_thread(state)?;
+        show(thread);
     }
     Ok(Met::All)
 }

@@ -418,14 +418,27 @@ impl Watch {
         }
     }
 
-    /// Takes the place of a hook that the host has put where ours was; whether it had.
+    /// Takes the place of a hook that the host has put where ours was, or onto a coroutine that it has made since then. Answers
+    /// whether any line may have run under that.
     pub(crate) fn renew(&self) -> bool {
-        let is_replaced = self.is_hooked() && !self.bounds.is_limited() && !self.main.is_hooked_by_us();
-        if is_replaced {
+        if !self.is_hooked() || self.bounds.is_limited() {
+            return false;
+        }
+        let mut is_blind = !self.main.is_hooked_by_us();
+        if is_blind {
             self.others.set(self.main.raw(), None);
             hook::set_hook_of(self, self.main, self.watching.get());
         }
-        is_replaced
+        if self.others.are_some() {
+            let mut meet = |thread: State| {
+                if !thread.is_hooked_by_us() {
+                    is_blind |= !thread.is_yet_to_begin();
+                    hook::set_hook_of(self, thread, self.watching.get());
+                }
+            };
+            report(walk::note_new_threads(self.main, LEAST, &mut meet).map(|_| ()));
+        }
+        is_blind
     }
 
     /// Removes the hook of one thread, on which nothing is wanted.
@@ -464,7 +477,7 @@ impl Watch {
     }
 
     fn find_among(&self, most: usize) {
-        match walk::note_new_threads(self.main, most) {
+        match walk::note_new_threads(self.main, most, &mut |_| ()) {
             Ok(Met::All) => return self.threads_known.set(true),
             Ok(Met::TooMany) => return,
             Ok(Met::NotKnown) => {}

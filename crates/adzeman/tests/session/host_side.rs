@@ -446,26 +446,24 @@ fn the_hook_goes_on(limited: &Limited) {
     check("after leaving");
 }
 
-#[test]
-fn a_hook_that_the_host_sets_in_place_of_ours_is_told_of() {
+/// What a client is told where a host sets `hook` in each of its turns while a line is watched for by the hook.
+fn told_of_hook(turn: fn(&mlua::Lua, &mlua::Function)) -> String {
     let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
     let ending = Arc::new(AtomicBool::new(false));
     let running = thread::spawn({
         let (host, ending) = (host.clone(), ending.clone());
         move || {
             let lua = mlua::Lua::new();
+            let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
+            lua.set_global_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
             let context = LuaContext::attach(&host, &lua, "main").unwrap();
-            context
-                .load("turn.lua", "function turn(n)\n  for i = 1, n do\n    n = n - i\n  end\nend")
-                .unwrap()
-                .call::<()>(())
-                .unwrap();
-            let turn: mlua::Function = lua.globals().get("turn").unwrap();
+            let script = "function turn(n)\n  for i = 1, n do\n    n = n - i\n  end\nend";
+            context.load("turn.lua", script).unwrap().call::<()>(()).unwrap();
+            let function: mlua::Function = lua.globals().get("turn").unwrap();
             while !ending.load(SeqCst) {
-                let _ = host.emit(Event::of("turn"), || turn.call::<()>(3));
+                let _ = host.emit(Event::of("turn"), || function.call::<()>(3));
                 if host.is_attached() {
-                    let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
-                    lua.set_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
+                    turn(&lua, &function);
                 }
             }
             host.poll();
@@ -475,10 +473,8 @@ fn a_hook_that_the_host_sets_in_place_of_ours_is_told_of() {
     client.ok("initialize", json!({}));
     client.ok("attach", json!({}));
     // The head of a loop is watched for by the hook.
-    client.ok(
-        "setBreakpoints",
-        json!({"source": {"path": "turn.lua"}, "breakpoints": [{"line": 2, "condition": "n > 1000"}]}),
-    );
+    let lines = json!([{"line": 2, "condition": "n > 1000"}]);
+    client.ok("setBreakpoints", json!({"source": {"path": "turn.lua"}, "breakpoints": lines}));
     client.ok("configurationDone", json!({}));
     let told = loop {
         let text = client.event("output")["output"].as_str().unwrap().to_owned();
@@ -486,8 +482,23 @@ fn a_hook_that_the_host_sets_in_place_of_ours_is_told_of() {
             break text;
         }
     };
-    assert!(told.starts_with("the host has set a hook of its own on main while lines were watched for"), "{told}");
     ending.store(true, SeqCst);
     client.ok("disconnect", json!({}));
     running.join().unwrap();
+    told
+}
+
+#[test]
+fn a_hook_that_the_host_sets_in_place_of_ours_is_told_of() {
+    let on_the_state = told_of_hook(|lua, _| {
+        let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
+        lua.set_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
+    });
+    // The binding puts the hook of all coroutines onto each that it makes.
+    let on_a_coroutine = told_of_hook(|lua, function| {
+        lua.create_thread(function.clone()).unwrap().resume::<()>(3).unwrap();
+    });
+    for told in [on_the_state, on_a_coroutine] {
+        assert!(told.starts_with("the host has set a hook of its own on main, or on a coroutine there"), "{told}");
+    }
 }

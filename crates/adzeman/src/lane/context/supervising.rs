@@ -74,8 +74,9 @@ impl Supervisor for LocalContext {
     fn was_blind(&self) {
         if !self.blindness_told.swap(true, Ordering::SeqCst) {
             let text = format!(
-                "the host has set a hook of its own on {} while lines were watched for: breakpoints under the line hook could be \
-                 missed from then until now; one that is set before the context is opened goes on beside it\n",
+                "the host has set a hook of its own on {}, or on a coroutine there, while lines were watched for: breakpoints under \
+                 the line hook could be missed from then until now; it goes on beside ours where it is set before the context is \
+                 opened, and coroutines are resumed by the context\n",
                 self.link.name
             );
             self.host.clients.tell(Notice::text(Tone::Important, text));
