@@ -20,7 +20,7 @@ pub(crate) fn of_text(name: &str, chunk_name: &CStr, text: Arc<str>) -> SourceFa
         Some(chunk) => code_of(Some(&held), &prototypes(&chunk).unwrap_or_default()),
         None => CodeFacts::default(),
     });
-    SourceFacts { name: name.to_owned(), language: LANGUAGE, text: Some(text), code }
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text: Some(text), code, is_several: false }
 }
 
 /// The same of one of which these functions were seen, as compiled code. The text, if there is one, is that of the script only if
@@ -38,11 +38,11 @@ pub(crate) fn of_functions(name: &str, chunk_name: &CStr, text: Option<Arc<str>>
         let functions: Vec<_> = seen.into_iter().flatten().collect();
         CodeFacts { is_part, is_other_text: held.is_some(), ..code_of(None, &functions) }
     });
-    SourceFacts { name: name.to_owned(), language: LANGUAGE, text, code }
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text, code, is_several: false }
 }
 
 /// A text as compiled code; `None` when it does not compile.
-fn compiled(text: &str, chunk_name: &CStr) -> Option<Vec<u8>> {
+pub(crate) fn compiled(text: &str, chunk_name: &CStr) -> Option<Vec<u8>> {
     in_new_state(|state| state.load(text, chunk_name).ok().map(|()| state.dump(-1))).flatten()
 }
 

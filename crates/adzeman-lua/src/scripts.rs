@@ -7,11 +7,11 @@ use std::sync::Arc;
 
 use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
-use adzeman_core::source::SourceId;
+use adzeman_core::source::{SourceFacts, SourceId};
 
 use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
-use crate::facts::of_functions;
+use crate::facts::{compiled, of_functions, of_text};
 use crate::ffi::activation::Activation;
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
@@ -118,6 +118,38 @@ impl Scripts {
         });
         self.last.set(definition.zip(source));
         source
+    }
+
+    /// A script has compiled a text to the function on top, under a name that no file may have. Answers what there is to know of it
+    /// as a source, and its text, unless that is known. Where several texts are called the same, none is shown: it might be another
+    /// than that which runs.
+    pub(crate) fn compiled(
+        &self,
+        state: State,
+        chunk_name: &str,
+        text: &str,
+    ) -> Option<(SourceFacts, Option<Arc<str>>)> {
+        // A chunk that is named after nothing has its text as its name; compiled code has no text, nor have bytes that are none.
+        let is_text = chunk_name.starts_with(['@', '=']) && !text.starts_with('\u{1b}') && !text.contains('\u{fffd}');
+        if !is_text || is_evaluated(chunk_name.as_bytes()) || text.len() as u64 > MOST_SOURCE_BYTES {
+            return None;
+        }
+        let (name, c_name) = (display_name(chunk_name), CString::new(chunk_name).ok()?);
+        let source = self.by_chunk_name.borrow().get(chunk_name.as_bytes()).copied();
+        let held = source.and_then(|source| Some(self.texts.borrow().get(&source)?.text.clone()));
+        let is_known_otherwise = match &held {
+            Some(Some(held)) if **held == *text => return None,
+            Some(_) => text_of(chunk_name).as_deref() != Some(text),
+            None => false,
+        };
+        if !is_known_otherwise {
+            let text: Arc<str> = text.into();
+            return Some((of_text(&name, &c_name, text.clone()), Some(text)));
+        }
+        let other = held.flatten()?;
+        let seen = [Some(state.dump(-1)), compiled(&other, &c_name)].into_iter().flatten().collect();
+        let facts = of_functions(&name, &c_name, None, seen);
+        Some((SourceFacts { is_several: true, ..facts }, None))
     }
 
     /// Notes that functions of this chunk belong to a source.

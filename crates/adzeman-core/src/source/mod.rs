@@ -91,6 +91,8 @@ pub struct SourceFacts {
     pub text: Option<Arc<str>>,
     /// What its compiled form says, which is found out once someone asks.
     pub code: Code,
+    /// Whether several texts run under this name at a time, so that none can be shown; it has no text then.
+    pub is_several: bool,
 }
 
 /// A source in the registry.
@@ -215,10 +217,12 @@ impl Mapped {
 impl Sources {
     /// Adds what an engine knows of a script; answers the same number for the same name and text.
     ///
-    /// A source met first without its text is replaced when the text comes.
+    /// A source met first without its text is replaced when the text comes, and one with a text when several are called the same.
     pub fn add(&mut self, facts: SourceFacts) -> SourceId {
         if let Some(known) = self.named(&facts.name)
-            && (known.facts.is_same(&facts) || facts.text.is_none() && known.facts.text.is_some())
+            && (known.facts.is_same(&facts)
+                || facts.text.is_none() && known.facts.text.is_some() && !facts.is_several
+                || known.facts.is_several && facts.is_several)
         {
             return known.id;
         }
@@ -254,6 +258,7 @@ impl Sources {
             language: source.facts.language,
             text: original.text.clone(),
             code: CodeFacts { lines: lines.next().unwrap_or_default(), ..CodeFacts::default() }.into(),
+            is_several: false,
         });
         let originals = facts.map(|facts| self.add_original(facts)).collect();
         Arc::make_mut(&mut self.maps).insert(compiled, Arc::new(Mapped { map, originals }));
@@ -383,6 +388,7 @@ mod tests {
             language: Language::UNKNOWN,
             text: Some(text.into()),
             code: CodeFacts { lines: [1, 2].into_iter().collect(), ..CodeFacts::default() }.into(),
+            is_several: false,
         }
     }
 

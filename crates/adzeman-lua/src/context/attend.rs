@@ -146,6 +146,14 @@ impl Attendant for Context {
         self.arms.dump(state, strips)
     }
 
+    fn compiled(&self, state: State) {
+        if self.supervisor.is_attached()
+            && let Some(text) = state.text_at(1)
+        {
+            self.note_compiled(state, &text);
+        }
+    }
+
     fn knows_chunk(&self, chunk_name: &[u8]) -> bool {
         self.scripts.knows_chunk(chunk_name)
     }

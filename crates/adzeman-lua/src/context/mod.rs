@@ -280,6 +280,16 @@ impl Context {
         }
     }
 
+    /// A script has compiled a text to the function on top of `state`.
+    fn note_compiled(&self, state: State, text: &str) {
+        let chunk_name = state.function_info(-1).chunk_name;
+        if let Some((facts, text)) = self.scripts.compiled(state, &chunk_name, text) {
+            let id = self.supervisor.source_loaded(facts);
+            self.note_source(&chunk_name, text, id);
+            self.watch.look_soon();
+        }
+    }
+
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
     fn arm_anew(&self, source: SourceId) {
         self.watch.forget_gate();

@@ -1,7 +1,7 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
-//! is known. `string.dump` hands out functions as they were loaded, and the functions of [`own_hooks`] are put in place here as
-//! well. All take the place of the library's own only where the state has those.
+//! is known. `string.dump` hands out functions as they were loaded, `load` tells of texts that no file has while someone is
+//! attached, and the functions of [`own_hooks`] are put in place here as well. All take the place of the library's own only where the state has those.
 //!
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
 
@@ -20,7 +20,7 @@ use super::state::{State, Type};
 use super::watch::Watch;
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 7] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 8] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
@@ -28,6 +28,7 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 7] = [
     (c"string", c"dump", dump),
     (c"debug", c"sethook", own_hooks::set_hook),
     (c"debug", c"gethook", own_hooks::get_hook),
+    (c"_G", c"load", load),
 ];
 
 /// The functions that take the place of the library's, by the names of those.
@@ -337,6 +338,27 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
         }
     }
     1
+}
+
+/// The library's own `load`, as it is in the frame that it has been called in. A text that it has compiled is told of while someone
+/// is attached: no file has it.
+unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
+    let original = originals().replaced[REPLACED.len() - 1];
+    // SAFETY: called by Lua, in whose place it stands only where that was the library's; nothing is owned here when it raises. It
+    // leaves its first argument where it was.
+    unsafe {
+        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(original);
+        let is_text = ffi::lua_type(raw, 1) == ffi::LUA_TSTRING;
+        let results = original(raw);
+        if is_text
+            && results == 1
+            && ffi::lua_type(raw, -1) == ffi::LUA_TFUNCTION
+            && let Some(watch) = watch_of(raw).filter(|watch| !watch.is_busy())
+        {
+            hook::caught(|| watch.told(|told| told.compiled(State::new(raw))));
+        }
+        results
+    }
 }
 
 /// Functions looked at for one that catches errors: each look walks the stack from its top.

@@ -173,3 +173,79 @@ fn known_by_its_functions(works: &Works) {
     set(&mut client, &[]);
     client.ok("disconnect", json!({}));
 }
+
+/// A script that keeps two texts which no file has, and compiles one of them by `load`.
+const COMPILES: &str = "\
+local first = 'local function later(x)\\n  return x + 1\\nend\\nlocal function now(x)\\n  return x\\nend\\nreturn now'
+local second = 'return function(x)\\n  local y = x\\n\\n  return y\\nend'
+local kept = {}
+function update(n)
+  if n == 3 then kept[1] = load(first, '=mem/mod.lua')() end
+  if n == 6 and two then kept[2] = load(second, '=mem/mod.lua')() end
+  for _, body in ipairs(kept) do body(n) end
+  return n
+end
+";
+
+#[test]
+fn a_text_that_a_script_compiles_while_someone_is_attached_is_known_whole_unless_another_is_called_the_same() {
+    for two in [false, true] {
+        let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+        let running = thread::spawn({
+            let host = host.clone();
+            move || {
+                let lua = Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                lua.globals().set("two", two).unwrap();
+                context.load("main.lua", COMPILES).unwrap().call::<()>(()).unwrap();
+                let update: Function = lua.globals().get("update").unwrap();
+                while !host.is_attached() {
+                    thread::yield_now();
+                }
+                let mut n = 0;
+                while host.is_attached() {
+                    n += 1;
+                    host.emit(Event::of("shift").with("n", n), || update.call::<i64>(n)).unwrap();
+                }
+            }
+        });
+        let mut client = Client::connect(&host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        let wait = json!({"source": {"path": "main.lua"}, "breakpoints": [{"line": 5}]});
+        client.ok("setBreakpoints", wait);
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        client.stopped();
+        client.ok("setBreakpoints", json!({"source": {"path": "main.lua"}, "breakpoints": []}));
+        // Before its first line runs: the main chunk's own.
+        set(&mut client, &[7]);
+        client.go_on("continue");
+        assert_eq!(client.stopped().1, 7);
+        let known = |client: &mut Client| {
+            let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+            sources.as_array().unwrap().iter().find(|held| held["name"] == "mod.lua").unwrap().clone()
+        };
+        let source = known(&mut client);
+        let text = client.ok("source", json!({"source": source, "sourceReference": source["sourceReference"]}));
+        assert!(text["content"].as_str().unwrap().starts_with("local function later(x)"), "{text}");
+        // One is hit, and one waits for a function that nobody has called yet.
+        let placed = set(&mut client, &[2, 5]);
+        assert!(placed.iter().all(|held| held["verified"] == true), "{placed:?}");
+        client.go_on("continue");
+        assert_eq!(client.stopped().1, 5);
+        if two {
+            let wait = json!({"source": {"path": "main.lua"}, "breakpoints": [{"line": 8, "condition": "n == 6"}]});
+            client.ok("setBreakpoints", wait);
+            set(&mut client, &[]);
+            client.go_on("continue");
+            client.stopped();
+            let source = known(&mut client);
+            let source = json!({"source": source, "sourceReference": source["sourceReference"]});
+            let why = client.refused("source", source);
+            assert!(why.contains("text"), "which of the two runs is not known: {why}");
+        }
+        client.ok("disconnect", json!({}));
+        running.join().unwrap();
+    }
+}
