@@ -97,12 +97,15 @@ impl UserData for Valve {
     }
 }
 
+/// What the application does with each of its states.
+pub(crate) type Prepare = Arc<dyn Fn(&Lua) -> Result<()> + Send + Sync>;
+
 /// The application.
 pub(crate) struct House {
     pub(crate) host: Host,
     /// Whether its states are opened to people who attach.
     opens: bool,
-    prepare: Arc<dyn Fn(&Lua) -> Result<()> + Send + Sync>,
+    prepare: Prepare,
 }
 
 /// What is open of it.
@@ -117,7 +120,7 @@ pub(crate) struct Opened {
 }
 
 impl House {
-    pub(crate) fn new(host: Host, opens: bool, prepare: Arc<dyn Fn(&Lua) -> Result<()> + Send + Sync>) -> Self {
+    pub(crate) fn new(host: Host, opens: bool, prepare: Prepare) -> Self {
         Self { host, opens, prepare }
     }
 

@@ -12,8 +12,9 @@ use adzeman_core::sharing::Shared;
 
 use super::budget::Alarm;
 use super::context::LocalContext;
-use super::{Lane, OnComing};
+use super::{HostState, Lane, OnComing};
 use crate::event::EventFrame;
+use crate::state::lock;
 
 /// Which contexts of a lane still have the first line of a handler ahead of them: all that did not reach a line since they were
 /// told to await it. An event costs those only that did, however many there are.
@@ -52,6 +53,8 @@ pub(crate) struct Handling<'a> {
     lane: &'a Lane,
     frame: &'a EventFrame<'a>,
     armed: Arc<Armed>,
+    /// While parts of host objects are watched: what other threads do meanwhile.
+    shared: Option<Sharing>,
     /// The contexts that were told of this event alone, with how they were before; none where [`FirstLines`] will do.
     contexts: Vec<(Shared<LocalContext>, (bool, bool))>,
     expected: bool,
@@ -72,8 +75,11 @@ impl<'a> Handling<'a> {
         let contexts = lane.contexts();
         let armed = contexts.first().map_or_else(|| lane.host.breakpoints.armed(), |context| context.armed());
         let at_boundary = !progress.has_begun && armed.on_event(frame.kind()).any(wants_boundary);
+        let shared = (frame.outer.is_none() && !armed.on_host_change().is_empty()).then(|| Sharing::begin(lane));
         if let Some(first) = contexts.first() {
-            lane.look_for_host_changes(first, &armed);
+            if shared.as_ref().is_none_or(|shared| !shared.is_amid_others) {
+                lane.look_for_host_changes(first, &armed, None);
+            }
             if at_boundary {
                 first.decide_at_boundary(lane, |decider, moment, engine| decider.at_boundary(moment, engine));
             }
@@ -104,7 +110,20 @@ impl<'a> Handling<'a> {
         let alarm = |budget: Duration| lane.set_alarm(began + budget.saturating_sub(progress.spent), &contexts);
         let (outer_budget, done) = (lane.budget.replace(budget), budget.map(alarm));
         let is_put_back = false;
-        Self { lane, frame, armed, contexts, expected, before, before_coming, began, outer_budget, done, is_put_back }
+        Self {
+            lane,
+            frame,
+            armed,
+            shared,
+            contexts,
+            expected,
+            before,
+            before_coming,
+            began,
+            outer_budget,
+            done,
+            is_put_back,
+        }
     }
 
     /// After a bit of the handler, which goes on later.
@@ -176,9 +195,10 @@ impl Handling<'_> {
             first.decide_at_boundary(self.lane, |decider, moment, engine| decider.after_event(moment, true, engine));
         }
         if let Some((first, _)) = self.contexts.first().filter(|_| !self.armed.on_host_change().is_empty()) {
-            let of = self.frame.subject().map_or(String::new(), |subject| format!(" of {subject}"));
-            *self.lane.last_event.borrow_mut() = Some(format!("{}{of}", self.frame.kind()));
-            self.lane.look_for_host_changes(first, &self.armed);
+            let title = self.frame.title();
+            let is_alone = self.shared.as_ref().is_none_or(|shared| shared.was_alone(self.lane));
+            let after = if is_alone { title } else { format!("{title}, or by what other threads did meanwhile") };
+            self.lane.look_for_host_changes(first, &self.armed, Some(after));
         }
     }
 }
@@ -238,19 +258,27 @@ impl Lane {
     }
 
     /// Looks whether watched parts of host objects differ from the last time, and holds where that is asked for.
-    fn look_for_host_changes(&self, context: &LocalContext, armed: &Armed) {
+    /// `event` is the one that has just been handled; before one it is that which was handled last.
+    fn look_for_host_changes(&self, context: &LocalContext, armed: &Armed, event: Option<String>) {
         let watched = armed.on_host_change();
         if watched.is_empty() {
             return;
         }
-        self.host_values.borrow_mut().retain(|id, _| watched.iter().any(|sited| sited.breakpoint.id == *id));
+        let after = {
+            let mut held = lock(&self.host.watched);
+            held.values.retain(|id, _| watched.iter().any(|sited| sited.breakpoint.id == *id));
+            if event.is_some() {
+                held.last_event = event;
+            }
+            held.last_event.clone()
+        };
         for sited in watched.iter().filter(|sited| sited.is_live()) {
             let Site::Change { target: Tracked::Host(place), how } = &sited.breakpoint.spec.site else { continue };
-            // What is in use at this moment is looked at the next time.
-            let Ok(now) = context.data.get(place) else { continue };
-            let Some(before) = self.changed(sited.breakpoint.id, &now) else { continue };
+            let Some((before, now)) = self.changed(sited.breakpoint.id, || context.data.get(place).ok()) else {
+                continue;
+            };
             let change = Change {
-                after: self.last_event.borrow().clone(),
+                after: after.clone(),
                 ..change(&place.display(context.data.notation()), place, &before, &now)
             };
             if *how == ChangeKind::Type && change.before.0 == change.now.0 {
@@ -262,17 +290,49 @@ impl Lane {
         }
     }
 
-    /// What a watched value was, if it was looked at before and is another one now.
-    fn changed(&self, id: BreakpointId, now: &Data) -> Option<Data> {
-        let mut values = self.host_values.borrow_mut();
-        match values.get_mut(&id) {
-            Some(held) if held == now => None,
-            Some(held) => Some(std::mem::replace(held, now.clone())),
+    /// What a watched value was and is, if it was looked at before, by whichever thread, and is another one now. What is in use at
+    /// this moment is looked at the next time.
+    fn changed(&self, id: BreakpointId, look: impl FnOnce() -> Option<Data>) -> Option<(Data, Data)> {
+        // Of two threads that look at once, the one that saw more is to be the last.
+        let mut held = lock(&self.host.watched);
+        let now = look()?;
+        match held.values.get_mut(&id) {
+            Some(held) if *held == now => None,
+            Some(held) => Some((std::mem::replace(held, now.clone()), now)),
             None => {
-                values.insert(id, now.clone());
+                held.values.insert(id, now);
                 None
             }
         }
+    }
+}
+
+/// An outermost handler among those of other threads, while parts of host objects are watched.
+struct Sharing {
+    host: Arc<HostState>,
+    /// Whether others ran when it began.
+    is_amid_others: bool,
+    /// How many had begun by then, it included.
+    begun: u64,
+}
+
+impl Sharing {
+    fn begin(lane: &Lane) -> Self {
+        let mut held = lock(&lane.host.watched);
+        held.running += 1;
+        held.begun += 1;
+        Self { host: lane.host.clone(), is_amid_others: held.running > 1, begun: held.begun }
+    }
+
+    /// Whether no other one has run since it began.
+    fn was_alone(&self, lane: &Lane) -> bool {
+        !self.is_amid_others && lock(&lane.host.watched).begun == self.begun
+    }
+}
+
+impl Drop for Sharing {
+    fn drop(&mut self) {
+        lock(&self.host.watched).running -= 1;
     }
 }
 

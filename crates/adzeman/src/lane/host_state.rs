@@ -1,6 +1,6 @@
 //! A host while it runs: the parts of its state, its contexts, and what concerns more than one of them.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
@@ -10,6 +10,7 @@ use adzeman_core::breakpoint::{BreakpointSpec, HitRule, OwnerId, Site, Status};
 use adzeman_core::decide::Said;
 use adzeman_core::engine::Syntax;
 use adzeman_core::evaluation::Limits;
+use adzeman_core::host::Data;
 use adzeman_core::source::{Language, NameUse, Source, SourceFacts, SourceId};
 
 use super::budget::Timer;
@@ -200,6 +201,8 @@ pub(crate) struct HostState {
     pub(super) events: AtomicU64,
     pub(crate) monitors: Monitors,
     timer: OnceLock<Timer>,
+    /// What watched parts of host objects hold.
+    pub(super) watched: Mutex<Watched>,
     pub(super) evaluating: Evaluating,
 }
 
@@ -210,6 +213,17 @@ pub(crate) struct Evaluating {
     limits: Mutex<Limits>,
     /// Whether someone looks for those that cannot be interrupted.
     pub(super) is_watched_over: Mutex<bool>,
+}
+
+/// What watched parts of host objects held last, and who may have changed them: all threads look at the same.
+#[derive(Default)]
+pub(super) struct Watched {
+    pub(super) values: HashMap<BreakpointId, Data>,
+    /// The event that was handled last, in words.
+    pub(super) last_event: Option<String>,
+    /// Outermost handlers that run at this moment, and how many have begun in all.
+    pub(super) running: usize,
+    pub(super) begun: u64,
 }
 
 impl HostState {
@@ -229,6 +243,7 @@ impl HostState {
             closing: AtomicBool::new(false),
             started: Instant::now(),
             stops: AtomicU64::new(0),
+            watched: Mutex::default(),
             events: AtomicU64::new(0),
             monitors: Monitors::default(),
             timer: OnceLock::new(),

@@ -18,16 +18,13 @@ mod open;
 pub(crate) mod watchdog;
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
 use std::time::{Duration, Instant};
 
-use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::Engine;
-use adzeman_core::host::Data;
 use adzeman_core::sharing::Shared;
 use crossbeam_channel::unbounded;
 
@@ -81,10 +78,6 @@ pub(crate) struct Lane {
     pub(crate) again: Cell<bool>,
     /// The time budget of the handler under way.
     pub(crate) budget: Cell<Option<Duration>>,
-    /// The event that was handled last, while parts of host objects are watched.
-    pub(crate) last_event: RefCell<Option<String>>,
-    /// What watched parts of host objects held last, by breakpoint.
-    pub(crate) host_values: RefCell<HashMap<BreakpointId, Data>>,
     /// When the jobs being done are done, in words; nothing between two events.
     pub(crate) when: RefCell<Option<String>>,
 }
@@ -124,8 +117,6 @@ impl Lane {
             on_coming: Cell::default(),
             again: Cell::new(false),
             budget: Cell::new(None),
-            last_event: RefCell::default(),
-            host_values: RefCell::default(),
             when: RefCell::default(),
         });
         // Where a thread is about to end, the lane lives for as long as it is asked for.

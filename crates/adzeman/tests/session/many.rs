@@ -229,3 +229,66 @@ fn states_come_and_go() {
     client.ok("disconnect", json!({}));
     running.into_iter().for_each(|worker| worker.join().unwrap());
 }
+
+#[test]
+fn a_change_of_a_host_object_is_told_once_by_the_thread_that_made_it() {
+    let level = std::sync::Arc::new(std::sync::Mutex::new(0_i64));
+    let host = Host::builder("many")
+        .event(EventKind::new("turn"))
+        .editable_object("level", level.clone())
+        .start(Listen::ANY_PORT)
+        .unwrap();
+    // They take turns: each does so many events, of which one changes the level.
+    let rounds = 20;
+    let (barrier, done) =
+        (std::sync::Arc::new(std::sync::Barrier::new(2)), std::sync::Arc::new(std::sync::Barrier::new(3)));
+    let running: Vec<_> = ["one", "two"]
+        .into_iter()
+        .enumerate()
+        .map(|(number, name)| {
+            let (host, level, barrier, done) = (host.clone(), level.clone(), barrier.clone(), done.clone());
+            thread::spawn(move || {
+                let lua = Lua::new();
+                let _context = LuaContext::attach(&host, &lua, name).unwrap();
+                let turn = |changes: bool| {
+                    let _ = host.emit(Event::of("turn").subject(name), || {
+                        *level.lock().unwrap() += i64::from(changes);
+                        Ok::<_, String>(())
+                    });
+                };
+                done.wait();
+                for round in 0..rounds {
+                    if round % 2 == number {
+                        (0..3).for_each(|n| turn(n == 1));
+                    }
+                    barrier.wait();
+                }
+                // At once, on both.
+                (0..50).for_each(|_| turn(true));
+                barrier.wait();
+                turn(false);
+            })
+        })
+        .collect();
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.event("initialized");
+    client.ok("attach", json!({}));
+    let said = json!({"dataId": "host.level", "adzeman": {"say": "level {host.level} by {event.subject}"}});
+    let set = client.ok("setDataBreakpoints", json!({"breakpoints": [said]}));
+    assert_eq!(set["breakpoints"][0]["verified"], true, "{set}");
+    client.ok("configurationDone", json!({}));
+    done.wait();
+    running.into_iter().for_each(|thread| thread.join().unwrap());
+    client.ok("adzeman/status", json!({}));
+    let mut told = Vec::new();
+    while client.has_event("output") {
+        told.push(client.event("output")["output"].as_str().unwrap().trim().to_owned());
+    }
+    let alone: Vec<_> =
+        (0..rounds).map(|round| format!("level {} by {}", round + 1, ["one", "two"][round % 2])).collect();
+    assert_eq!(told[..rounds], alone, "each once, by who made it");
+    // Where both do it at the same moment, it is told at most once for each change.
+    let at_once = told.len() - rounds;
+    assert!((1..=100).contains(&at_once), "{told:?}");
+}
