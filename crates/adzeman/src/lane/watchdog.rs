@@ -38,6 +38,8 @@ struct Seen {
     since: Instant,
     cancelled_since: Option<Instant>,
     is_told: bool,
+    /// Whether it was told that a pause waits for a line.
+    is_waiting_told: bool,
 }
 
 /// Sees to it that someone looks, for as long as someone is attached.
@@ -96,7 +98,13 @@ fn look(host: &HostState, context: &ContextLink, seen: &mut HashMap<i64, Seen>) 
         tell(host, Stuck { context: context.id, is_stuck: false, native: None, since, description });
     }
     let Some(now) = now else { return };
-    let begun = || Seen { number: now.number, since: Instant::now(), cancelled_since: None, is_told: false };
+    let begun = || Seen {
+        number: now.number,
+        since: Instant::now(),
+        cancelled_since: None,
+        is_told: false,
+        is_waiting_told: false,
+    };
     let held = seen.entry(context.id).or_insert_with(begun);
     if now.is_cancelled {
         held.cancelled_since.get_or_insert_with(Instant::now);
@@ -117,6 +125,15 @@ fn look(host: &HostState, context: &ContextLink, seen: &mut HashMap<i64, Seen>) 
     if let Some(native) = place {
         held.is_told = true;
         tell(host, stuck(context, who, native, held.since.elapsed()));
+    } else if now.number == SCRIPT && !std::mem::replace(&mut held.is_waiting_told, true) {
+        let seconds = held.since.elapsed().as_secs_f64();
+        let text = format!(
+            "{}: no line of a script has been reached for {seconds:.1} s since the pause was asked for; it stops at the next one. \
+             A coroutine that the host resumes by itself, and not by its context, is reached only when it comes to a breakpoint or \
+             has returned\n",
+            context.name
+        );
+        host.clients.tell(Notice::text(Tone::Important, text));
     }
 }
 

@@ -229,3 +229,27 @@ fn the_stack_shows_who_resumed_it() {
         "out of the coroutine is to who resumed it"
     );
 }
+
+/// Ends what no pause reaches.
+static STOPPED: AtomicBool = AtomicBool::new(false);
+
+#[test]
+fn a_pause_that_does_not_reach_a_coroutine_says_so() {
+    let works = Works::start(|host, lua, _, ending| {
+        let is_over = lua.create_function(|_, ()| Ok(STOPPED.load(SeqCst))).unwrap();
+        let forever = lua.load("local over = ... while not over() do end").into_function().unwrap();
+        while !ending.load(SeqCst) {
+            let thread = lua.create_thread(forever.clone()).unwrap();
+            // By the binding alone.
+            let _ = host.emit(Event::of("turn"), || thread.resume::<()>(is_over.clone()));
+        }
+    });
+    let mut client = works.attach();
+    client.ok("configurationDone", json!({}));
+    client.ok("pause", json!({"threadId": 1}));
+    let told = client.event("output")["output"].as_str().unwrap().to_owned();
+    assert!(told.starts_with("main: no line of a script has been reached for"), "{told}");
+    assert!(told.contains("A coroutine that the host resumes by itself"), "{told}");
+    works.ending.store(true, SeqCst);
+    STOPPED.store(true, SeqCst);
+}

@@ -18,7 +18,7 @@ valve(function(litres)
   return litres - lost
 end)
 
-local mix
+local mix, weed
 
 function day(n)
   for bed = 1, 3 do
@@ -36,6 +36,10 @@ function day(n)
   end
   if n == 5 then
     require("late").arrive(n)
+  end
+  if n > 6 then
+    weed = weed or bring("weeds")
+    weed(n)
   end
   return frosts
 end

@@ -1,0 +1,6 @@
+local pulled = 0
+
+return function(n)
+  pulled = pulled + n
+  return pulled
+end
