@@ -144,6 +144,8 @@ commands! {
     EndMonitor = extra::END_MONITOR, Attached, Control;
     /// Gives the map of a compiled script.
     SourceMap = extra::SOURCE_MAP, Attached, Control;
+    /// Gives the text of a script that the host has none of.
+    SourceText = extra::SOURCE_TEXT, Attached, Control;
     /// Takes control.
     TakeOver = extra::TAKE_OVER, Attached, Observe;
     /// How much evaluations may take.

@@ -36,6 +36,8 @@ pub const END_MONITOR: &str = "adzeman/endMonitor";
 pub const SAMPLE: &str = "adzeman/sample";
 /// Request: the source map of a script that does not name its own. Arguments: [`SourceMapArguments`].
 pub const SOURCE_MAP: &str = "adzeman/sourceMap";
+/// Request: the text of a script that the host has none of. Arguments: [`SourceTextArguments`]. Answered with [`SourceTextBody`].
+pub const SOURCE_TEXT: &str = "adzeman/sourceText";
 /// Request: what the host is doing, and who is attached; may come before `attach`. Answered with [`StatusBody`].
 pub const STATUS: &str = "adzeman/status";
 /// Request: takes control from whoever has it. Answered with [`RoleBody`].
@@ -200,6 +202,20 @@ dap_types! {
         path: String,
         /// The map (ECMA-426), as JSON.
         map: String,
+    }
+
+    /// The text of a script.
+    SourceTextArguments {
+        /// The end of the path of the script, as the host has it.
+        path: String,
+        /// The text.
+        text: String,
+    }
+
+    /// What came of it.
+    SourceTextBody {
+        /// Whether it is the text of what runs: every function of the script that was seen is one that it compiles to.
+        taken: bool,
     }
 
     /// Where to go on to: a line, or an event.

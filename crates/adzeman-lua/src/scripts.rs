@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
-use adzeman_core::source::{SourceFacts, SourceId};
+use adzeman_core::source::{SourceFacts, SourceId, tail_agreement};
 
 use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
@@ -29,6 +29,8 @@ const MOST_KNOWN: usize = 10_000;
 struct SourceText {
     chunk_name: String,
     text: Option<Arc<str>>,
+    /// Functions of it that were seen, as compiled code, where there is no text.
+    seen: Vec<Vec<u8>>,
     /// How many looks for what is gone had begun by then.
     look: u32,
 }
@@ -120,6 +122,32 @@ impl Scripts {
         source
     }
 
+    /// What there is to know of the sources without a text that are named by the end of their path, if this is the text of them.
+    pub(crate) fn with_text(&self, path: &str, text: &str) -> Vec<SourceFacts> {
+        let texts = self.texts.borrow();
+        let is_meant = |held: &&SourceText| tail_agreement(&display_name(&held.chunk_name), path).is_some();
+        let with_it = |held: &SourceText| {
+            let (name, c_name) = (display_name(&held.chunk_name), CString::new(held.chunk_name.as_str()).ok()?);
+            Some(of_functions(&name, &c_name, Some(text.into()), held.seen.clone()))
+        };
+        self.textless(&texts).filter(is_meant).filter_map(with_it).collect()
+    }
+
+    /// The chunk name of a source of this name that has no text.
+    pub(crate) fn without_text(&self, name: &str) -> Option<String> {
+        let texts = self.texts.borrow();
+        let mut held = self.textless(&texts).filter(|held| display_name(&held.chunk_name) == name);
+        held.next().map(|held| held.chunk_name.clone())
+    }
+
+    /// Those of which functions are known and no text, as they are called now.
+    fn textless<'a>(&self, texts: &'a HashMap<SourceId, SourceText>) -> impl Iterator<Item = &'a SourceText> {
+        let by_name = self.by_chunk_name.borrow();
+        let is_now = |source: &SourceId, held: &SourceText| by_name.get(held.chunk_name.as_bytes()) == Some(source);
+        let is_textless = |(source, held): &(&SourceId, &SourceText)| !held.seen.is_empty() && is_now(source, held);
+        texts.iter().filter(is_textless).map(|(_, held)| held).collect::<Vec<_>>().into_iter()
+    }
+
     /// A script has compiled a text to the function on top, under a name that no file may have. Answers what there is to know of it
     /// as a source, and its text, unless that is known. Where several texts are called the same, none is shown: it might be another
     /// than that which runs.
@@ -154,7 +182,8 @@ impl Scripts {
 
     /// Notes that functions of this chunk belong to a source.
     pub(crate) fn note(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
-        let held = SourceText { chunk_name: chunk_name.to_owned(), text, look: self.living.looks.get() };
+        let look = self.living.looks.get();
+        let held = SourceText { chunk_name: chunk_name.to_owned(), text, seen: Vec::new(), look };
         self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         // What was compiled before may be found at the same addresses.
@@ -180,8 +209,12 @@ impl Scripts {
             return None;
         }
         let (text, c_name) = (text_of(chunk_name), CString::new(chunk_name).ok()?);
+        let kept = if text.is_none() { seen.clone() } else { Vec::new() };
         let id = self.supervisor.source_loaded(of_functions(&display_name(chunk_name), &c_name, text.clone(), seen));
         self.note(chunk_name, text, id);
+        if let Some(held) = self.texts.borrow_mut().get_mut(&id) {
+            held.seen = kept;
+        }
         Some(id)
     }
 

@@ -60,13 +60,19 @@ impl PathMaps {
         exchanged(path, pairs).unwrap_or_else(|| path.to_owned())
     }
 
+    /// The text of the file here that stands for a source, if there is one.
+    pub(crate) fn text(&self, source: &Source) -> Option<String> {
+        let local = self.to_local(source.path.as_ref()?);
+        let file = if Path::new(&local).is_absolute() { PathBuf::from(&local) } else { self.folder.join(&local) };
+        std::fs::read_to_string(file).ok()
+    }
+
     /// Whether the file here that stands for a source has another text; nothing when there is no such file.
     pub(crate) fn stale(&self, source: &Source) -> Option<Stale> {
         let path = source.path.clone()?;
         let host_digest = source.checksums.as_ref()?.first()?.checksum.clone();
         let local = self.to_local(&path);
-        let file = if Path::new(&local).is_absolute() { PathBuf::from(&local) } else { self.folder.join(&local) };
-        let local_digest = TextDigest::of(&std::fs::read_to_string(file).ok()?).as_str().to_owned();
+        let local_digest = TextDigest::of(&self.text(source)?).as_str().to_owned();
         (local_digest != host_digest).then_some(Stale { path, local, host_digest, local_digest })
     }
 }

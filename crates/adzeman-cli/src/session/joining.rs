@@ -3,7 +3,7 @@
 use std::thread;
 use std::time::{Duration, Instant};
 
-use adzeman_dap::extra::{self, SourceMapArguments};
+use adzeman_dap::extra::{self, SourceMapArguments, SourceTextArguments, SourceTextBody};
 use adzeman_dap::requests::LoadedSourcesBody;
 use adzeman_dap::types::Source;
 use serde_json::json;
@@ -163,9 +163,21 @@ impl Session<'_> {
         Ok(())
     }
 
+    /// The host has no text of a source: one that is here may be it, which the host finds out. Whoever only looks gives nothing, and
+    /// a host that does not want it goes without.
+    fn give_text(&mut self, source: &Source, path: String) {
+        let Some(text) = self.files.paths.text(source).filter(|_| self.role.controls) else { return };
+        let _: Result<SourceTextBody, CliError> =
+            self.client.request(extra::SOURCE_TEXT, &SourceTextArguments { path, text });
+    }
+
     /// Says so if the file here that stands for a source has another text.
     pub(super) fn compare(&mut self, source: &Source) {
         let Some(path) = source.path.clone() else { return };
+        if source.checksums.is_none() {
+            self.give_text(source, path);
+            return;
+        }
         match self.files.paths.stale(source) {
             Some(stale) => {
                 self.printer.notice(&Notice::Stale(stale.clone()));

@@ -4,6 +4,7 @@ use super::{EngineError, Frame, NamesUsed, Probe, Scope};
 use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::path::TreePath;
+use crate::source::SourceFacts;
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
@@ -213,6 +214,18 @@ pub trait Engine {
 
     /// Names and fields that could stand where `prefix` stands, in `frame`: `len`, or `boat.le`.
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String>;
+
+    /// The sources that nobody has a text of, named by the end of their path, as they would be with this one. Whether it is that of
+    /// what runs ([`CodeFacts::is_other_text`](crate::source::CodeFacts::is_other_text)) is found out elsewhere.
+    fn with_text(&mut self, path: &str, text: &str) -> Vec<SourceFacts> {
+        let _ = (path, text);
+        Vec::new()
+    }
+
+    /// Takes what [`with_text`](Self::with_text) answered as what runs: it is reported as a source that is loaded.
+    fn take_text(&mut self, facts: SourceFacts) {
+        let _ = facts;
+    }
 
     /// Forgets all handles. Called when the context goes on.
     fn release(&mut self);

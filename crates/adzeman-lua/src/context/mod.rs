@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::engine::{EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
-use adzeman_core::source::SourceId;
+use adzeman_core::source::{SourceFacts, SourceId};
 use adzeman_core::value::Value;
 use mlua::Lua;
 
@@ -278,6 +278,14 @@ impl Context {
             let passed_over = self.scripts.pass_over(|source| self.arms.has_bodies(source));
             self.arms.are_gone(&passed_over);
         }
+    }
+
+    /// Takes a source that had no text as one with the text that its functions were compiled from.
+    fn take_text(&self, facts: SourceFacts) {
+        let Some(chunk_name) = self.scripts.without_text(&facts.name) else { return };
+        let text = facts.text.clone();
+        let id = self.supervisor.source_loaded(facts);
+        self.note_source(&chunk_name, text, id);
     }
 
     /// A script has compiled a text to the function on top of `state`.

@@ -5,7 +5,7 @@ use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Pro
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
 use adzeman_core::source::Line;
-use adzeman_core::source::SourceLine;
+use adzeman_core::source::{SourceFacts, SourceLine};
 use adzeman_core::stepping::Stack;
 use adzeman_core::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
@@ -427,6 +427,14 @@ impl Engine for View<'_> {
 
     fn returned(&mut self) -> Option<Vec<Value>> {
         self.context.take_returned()
+    }
+
+    fn with_text(&mut self, path: &str, text: &str) -> Vec<SourceFacts> {
+        self.context.scripts.with_text(path, text)
+    }
+
+    fn take_text(&mut self, facts: SourceFacts) {
+        self.context.take_text(facts);
     }
 
     fn complete(&mut self, frame: Option<usize>, prefix: &str) -> Vec<String> {

@@ -104,6 +104,11 @@ impl Opened {
         self.lent.iter().any(|(held, _)| held == name)
     }
 
+    /// What is lent for the time of handlers, by its names, and what is said of it.
+    pub(crate) fn lent(&self) -> impl Iterator<Item = (&str, &About)> {
+        self.lent.iter().map(|(name, about)| (name.as_str(), about))
+    }
+
     fn kind(&self, name: &str) -> Option<&EventKind> {
         self.kinds.iter().find(|kind| kind.name == name)
     }

@@ -10,7 +10,7 @@ use adzeman_core::host::HostView as _;
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::source::{Language, Line, Sources};
-use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody};
+use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody, SourceTextArguments, SourceTextBody};
 use adzeman_dap::requests::{
     BreakpointLocationsArguments, BreakpointLocationsBody, DataBreakpointInfoArguments, DataBreakpointInfoBody,
     LoadedSourcesBody, SetBreakpointsArguments, SetBreakpointsBody, SetDataBreakpointsArguments,
@@ -318,6 +318,22 @@ impl Session {
             }
         });
         BreakpointsBody { breakpoints: info.collect() }
+    }
+
+    /// Shows a text that the client has to every context, which know what they run.
+    pub(super) fn take_text(&mut self, given: &SourceTextArguments) -> Result<SourceTextBody, SessionError> {
+        let mut taken = false;
+        for context in self.host.contexts.all() {
+            let (path, text) = (given.path.clone(), given.text.clone());
+            let found = self.ask(&context, move |point| point.engine.with_text(&path, &text))?;
+            // Not on the script's thread, whatever time it takes.
+            let own: Vec<_> = found.into_iter().filter(|facts| !facts.code.get().is_other_text).collect();
+            if !own.is_empty() {
+                taken = true;
+                self.ask(&context, move |point| own.into_iter().for_each(|facts| point.engine.take_text(facts)))?;
+            }
+        }
+        Ok(SourceTextBody { taken })
     }
 
     pub(super) fn breakpoint_locations(

@@ -21,6 +21,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
 use adzeman_core::evaluation::Cancel;
+use adzeman_core::host::About;
 use adzeman_core::source::SourceId;
 use adzeman_core::stepping::StepKind;
 use adzeman_dap::extra::{ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
@@ -42,6 +43,8 @@ use crate::state::sources::{MOST_GIVEN_BYTES, MOST_GIVEN_MAPS};
 
 /// Breakpoints of one client.
 pub(crate) const MOST_BREAKPOINTS: usize = 5000;
+/// What is said of state that is there only for the time of a handler.
+const LENT: &str = "lent while an event is handled";
 
 /// One client's session, on the thread that carries out what it asks for.
 pub(crate) struct Session {
@@ -185,6 +188,7 @@ impl Session {
                 let is_taken = self.host.give_map(self.client.owner, path, &map);
                 is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS, MOST_GIVEN_BYTES))
             }
+            Command::SourceText => body(self.take_text(&arguments(request)?)?),
             Command::Continue => self.resume(request, Go::Freely),
             Command::Next => self.resume(request, Go::Step(StepKind::Over)),
             Command::StepIn => self.resume(request, Go::Step(StepKind::Into)),
@@ -268,11 +272,15 @@ impl Session {
             editable: object.is_editable(),
             doc: Some(object.about().doc.clone()).filter(|doc| !doc.is_empty()),
         };
+        let lent = |(name, about): (&str, &About)| {
+            let doc = if about.doc.is_empty() { LENT.to_owned() } else { format!("{}; {LENT}", about.doc) };
+            ObjectInfo { name: name.to_owned(), editable: true, doc: Some(doc) }
+        };
         HostBody {
             name: self.host.name.clone(),
             process_id: std::process::id(),
             events: self.host.opened.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),
-            objects: self.host.opened.objects.iter().map(object).collect(),
+            objects: self.host.opened.objects.iter().map(object).chain(self.host.opened.lent().map(lent)).collect(),
         }
     }
 }

@@ -174,6 +174,33 @@ fn known_by_its_functions(works: &Works) {
     client.ok("disconnect", json!({}));
 }
 
+#[test]
+fn a_text_that_the_client_has_is_taken_if_it_is_that_of_what_runs() {
+    let works = Works::start("given", by_own_loader);
+    let mut client = works.attach();
+    let unknown = set(&mut client, &[11])[0].clone();
+    assert_eq!(unknown["verified"], false, "{unknown}");
+    let give = |client: &mut Client, text: &str| {
+        client.ok("adzeman/sourceText", json!({"path": "mod.lua", "text": text}))["taken"].clone()
+    };
+    let changed = MODULE.replace("hidden(x) + 1", "hidden(x) + 2 + x");
+    for other in [changed.as_str(), "return", "", "does not compile", &format!("\n{MODULE}"), "\u{1b}Lua"] {
+        assert_eq!(give(&mut client, other), false, "{other:?}");
+    }
+    assert_eq!(give(&mut client, MODULE), true);
+    assert_eq!(give(&mut client, MODULE), false, "it has one now");
+    // Also of the function on line 10, which is gone.
+    hits(&mut client, &[3, 7, 11]);
+    let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+    let module = sources.as_array().unwrap().iter().rfind(|held| held["name"] == "mod.lua").unwrap().clone();
+    let text = client.ok("source", json!({"source": module, "sourceReference": module["sourceReference"]}));
+    assert_eq!(text["content"], MODULE);
+    let body = client.ok("adzeman/breakpoints", json!({}));
+    assert!(!body.to_string().contains("line hook"), "with its text lines are armed by bodies: {body}");
+    set(&mut client, &[]);
+    client.ok("disconnect", json!({}));
+}
+
 /// A script that keeps two texts which no file has, and compiles one of them by `load`.
 const COMPILES: &str = "\
 local first = 'local function later(x)\\n  return x + 1\\nend\\nlocal function now(x)\\n  return x\\nend\\nreturn now'
