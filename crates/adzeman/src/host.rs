@@ -367,7 +367,7 @@ impl Host {
     ///
     /// A context that stops holds the thread that polls it, and with it every task that is to run on that thread. Where tasks
     /// move between threads, poll it by [`LuaContext::enter_async`](crate::LuaContext::enter_async), and have coroutines resumed
-    /// by [`LuaContext::resume_async`](crate::LuaContext::resume_async) where a step is to know its task.
+    /// by `LuaContext::resume_async` where a step is to know its task.
     ///
     /// # Errors
     /// Those of `handler`, unchanged; they are shown to whoever is attached.
