@@ -133,6 +133,11 @@ impl Scripts {
         self.textless(&texts).filter(is_meant).filter_map(with_it).collect()
     }
 
+    /// The source that functions of this chunk belong to, as far as that is known.
+    pub(crate) fn named(&self, chunk_name: &str) -> Option<SourceId> {
+        self.by_chunk_name.borrow().get(chunk_name.as_bytes()).copied()
+    }
+
     /// The chunk name of a source of this name that has no text.
     pub(crate) fn without_text(&self, name: &str) -> Option<String> {
         let texts = self.texts.borrow();
@@ -158,7 +163,10 @@ impl Scripts {
         text: &str,
     ) -> Option<(SourceFacts, Option<Arc<str>>)> {
         // A chunk that is named after nothing has its text as its name; compiled code has no text, nor have bytes that are none.
-        let is_text = chunk_name.starts_with(['@', '=']) && !text.starts_with('\u{1b}') && !text.contains('\u{fffd}');
+        let is_text = !text.is_empty()
+            && chunk_name.starts_with(['@', '='])
+            && !text.starts_with('\u{1b}')
+            && !text.contains('\u{fffd}');
         if !is_text || is_evaluated(chunk_name.as_bytes()) || text.len() as u64 > MOST_SOURCE_BYTES {
             return None;
         }
@@ -303,7 +311,8 @@ impl Scripts {
     }
 }
 
-fn text_of(chunk_name: &str) -> Option<Arc<str>> {
+/// The text that a chunk of this name is from, if a file has it, or the name itself.
+pub(crate) fn text_of(chunk_name: &str) -> Option<Arc<str>> {
     match chunk_name.strip_prefix('@') {
         Some(path) => {
             let size = std::fs::metadata(path).ok()?.len();

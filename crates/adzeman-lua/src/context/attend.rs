@@ -146,11 +146,10 @@ impl Attendant for Context {
         self.arms.dump(state, strips)
     }
 
-    fn compiled(&self, state: State) {
-        if self.supervisor.is_attached()
-            && let Some(text) = state.text_at(1)
-        {
-            self.note_compiled(state, &text);
+    fn compiled(&self, state: State, is_of_text: bool) {
+        if self.supervisor.is_attached() {
+            let text = if is_of_text { state.text_at(1) } else { None };
+            self.note_compiled(state, text.as_deref());
         }
     }
 

@@ -27,7 +27,7 @@ use crate::ffi::{layout, natives, proxy, walk};
 use crate::look::Shown;
 use crate::look::track::Tracks;
 use crate::scope;
-use crate::scripts::Scripts;
+use crate::scripts::{Scripts, text_of};
 
 pub(crate) use view::View;
 
@@ -288,13 +288,18 @@ impl Context {
         self.note_source(&chunk_name, text, id);
     }
 
-    /// A script has compiled a text to the function on top of `state`.
-    fn note_compiled(&self, state: State, text: &str) {
+    /// A script has compiled a text, or what is in the file that the chunk is named after, to the function on top of `state`.
+    fn note_compiled(&self, state: State, text: Option<&str>) {
         let chunk_name = state.function_info(-1).chunk_name;
+        let in_file = if text.is_none() { text_of(&chunk_name) } else { None };
+        let text = text.or(in_file.as_deref()).unwrap_or_default();
         if let Some((facts, text)) = self.scripts.compiled(state, &chunk_name, text) {
             let id = self.supervisor.source_loaded(facts);
             self.note_source(&chunk_name, text, id);
             self.watch.look_soon();
+        } else if let Some(known) = self.scripts.named(&chunk_name) {
+            // Its functions are new ones.
+            self.arm_anew(known);
         }
     }
 

@@ -1,11 +1,13 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
-//! is known. `string.dump` hands out functions as they were loaded, `load` tells of texts that no file has while someone is
-//! attached, and the functions of [`own_hooks`] are put in place here as well. All take the place of the library's own only where the state has those.
+//! is known. `string.dump` hands out functions as they were loaded; `load`, `loadfile`, `dofile` and what `require` finds files by
+//! tell of what they have compiled while someone is attached; and the functions of [`own_hooks`] are put in place here as well.
+//! All take the place of the library's own only where the state has those.
 //!
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
 
 use std::ffi::{CStr, c_int};
+use std::ptr;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
@@ -20,7 +22,7 @@ use super::state::{State, Type};
 use super::watch::Watch;
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 8] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 10] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
@@ -29,7 +31,12 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 8] = [
     (c"debug", c"sethook", own_hooks::set_hook),
     (c"debug", c"gethook", own_hooks::get_hook),
     (c"_G", c"load", load),
+    (c"_G", c"loadfile", load_file),
+    (c"_G", c"dofile", do_file),
 ];
+/// Where `load` and `loadfile` are among them.
+const LOAD: usize = 7;
+const LOAD_FILE: usize = 8;
 
 /// The functions that take the place of the library's, by the names of those.
 pub(super) fn own() -> impl Iterator<Item = (String, usize)> {
@@ -101,6 +108,7 @@ pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
                     ffi::lua_settop(raw, -2);
                 }
             }
+            take_over_search(raw);
         }
         0
     }
@@ -343,21 +351,105 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
 /// The library's own `load`, as it is in the frame that it has been called in. A text that it has compiled is told of while someone
 /// is attached: no file has it.
 unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
-    let original = originals().replaced[REPLACED.len() - 1];
     // SAFETY: called by Lua, in whose place it stands only where that was the library's; nothing is owned here when it raises. It
     // leaves its first argument where it was.
     unsafe {
-        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(original);
+        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(originals().replaced[LOAD]);
         let is_text = ffi::lua_type(raw, 1) == ffi::LUA_TSTRING;
         let results = original(raw);
-        if is_text
-            && results == 1
-            && ffi::lua_type(raw, -1) == ffi::LUA_TFUNCTION
-            && let Some(watch) = watch_of(raw).filter(|watch| !watch.is_busy())
-        {
-            hook::caught(|| watch.told(|told| told.compiled(State::new(raw))));
+        if is_text && results == 1 {
+            tell_compiled(raw, true);
         }
         results
+    }
+}
+
+/// The same for `loadfile`.
+unsafe extern "C-unwind" fn load_file(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `load`.
+    unsafe {
+        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(originals().replaced[LOAD_FILE]);
+        let results = original(raw);
+        if results == 1 {
+            tell_compiled(raw, false);
+        }
+        results
+    }
+}
+
+/// As `luaB_dofile` (`lbaselib.c`): what was compiled is told of before it runs.
+unsafe extern "C-unwind" fn do_file(raw: *mut ffi::lua_State) -> c_int {
+    unsafe extern "C-unwind" fn done(raw: *mut ffi::lua_State, _: c_int, _: ffi::lua_KContext) -> c_int {
+        // SAFETY: called by Lua, or below.
+        unsafe { ffi::lua_gettop(raw) - 1 }
+    }
+    // SAFETY: called by Lua; nothing owned here when it raises or yields.
+    unsafe {
+        let file = ffi::luaL_optstring(raw, 1, ptr::null());
+        ffi::lua_settop(raw, 1);
+        if ffi::luaL_loadfilex(raw, file, ptr::null()) != ffi::LUA_OK {
+            ffi::lua_error(raw);
+        }
+        tell_compiled(raw, false);
+        ffi::lua_callk(raw, 0, ffi::LUA_MULTRET, 0, Some(done));
+        done(raw, ffi::LUA_OK, 0)
+    }
+}
+
+/// What stands in the place of the function by which `require` finds files of Lua, the captured value: what that has compiled is told
+/// of.
+unsafe extern "C-unwind" fn search(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua; nothing owned here when it raises.
+    unsafe {
+        let arguments = ffi::lua_gettop(raw);
+        ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
+        ffi::lua_rotate(raw, 1, 1);
+        ffi::lua_call(raw, arguments, ffi::LUA_MULTRET);
+        let results = ffi::lua_gettop(raw);
+        if results > 0 && ffi::lua_type(raw, 1) == ffi::LUA_TFUNCTION {
+            ffi::lua_pushvalue(raw, 1);
+            tell_compiled(raw, false);
+            ffi::lua_settop(raw, results);
+        }
+        results
+    }
+}
+
+/// Puts [`search`] in its place, where the state has a table of such functions.
+///
+/// # Safety
+/// Called in protected mode.
+unsafe fn take_over_search(raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller; the stack is left as it was. Nothing of the script runs.
+    unsafe {
+        let top = ffi::lua_gettop(raw);
+        ffi::lua_pushglobaltable(raw);
+        ffi::lua_pushstring(raw, c"package".as_ptr());
+        if ffi::lua_rawget(raw, -2) == ffi::LUA_TTABLE {
+            ffi::lua_pushstring(raw, c"searchers".as_ptr());
+            if ffi::lua_rawget(raw, -2) == ffi::LUA_TTABLE && ffi::lua_rawgeti(raw, -1, 2) == ffi::LUA_TFUNCTION {
+                let held = ffi::lua_tocfunction(raw, -1);
+                if held.is_some_and(|held| held as usize != search as *const () as usize) {
+                    ffi::lua_pushcclosure(raw, search, 1);
+                    ffi::lua_rawseti(raw, -2, 2);
+                }
+            }
+        }
+        ffi::lua_settop(raw, top);
+    }
+}
+
+/// Tells of the function on top, which was just compiled, from the text at the bottom or from a file.
+///
+/// # Safety
+/// `raw` runs, with a value on top.
+unsafe fn tell_compiled(raw: *mut ffi::lua_State, is_of_text: bool) {
+    // SAFETY: given by the caller.
+    unsafe {
+        let is_function = ffi::lua_type(raw, -1) == ffi::LUA_TFUNCTION && ffi::lua_iscfunction(raw, -1) == 0;
+        if let Some(watch) = watch_of(raw).filter(|watch| is_function && !watch.is_busy()) {
+            hook::caught(|| watch.told(|told| told.compiled(State::new(raw), is_of_text)));
+        }
     }
 }
 

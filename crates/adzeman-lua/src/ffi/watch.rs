@@ -48,8 +48,8 @@ pub(crate) trait Attendant {
     /// The function on top as compiled code, as it was loaded.
     fn dump(&self, state: State, strips: bool) -> Vec<u8>;
 
-    /// A script has compiled the text at the bottom of `state`; the function is on top.
-    fn compiled(&self, state: State);
+    /// A script has compiled the text at the bottom of `state`, or what is in a file; the function is on top.
+    fn compiled(&self, state: State, is_of_text: bool);
 
     /// Whether functions of this chunk belong to a source of the script's.
     fn knows_chunk(&self, chunk_name: &[u8]) -> bool;

@@ -276,3 +276,56 @@ fn a_text_that_a_script_compiles_while_someone_is_attached_is_known_whole_unless
         running.join().unwrap();
     }
 }
+
+/// A script that loads its module again in each event, by one of the ways there are.
+#[test]
+fn a_module_that_is_loaded_again_and_again_is_hit_each_time() {
+    for again in ["dofile(file)", "loadfile(file)()", "reload('mod')"] {
+        let folder = std::env::temp_dir().join(format!("adzeman-again-{}-{}", again.len(), std::process::id()));
+        std::fs::create_dir_all(&folder).unwrap();
+        let file = folder.join("mod.lua");
+        std::fs::write(&file, MODULE).unwrap();
+        let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+        let running = thread::spawn({
+            let (host, file, folder) = (host.clone(), file.clone(), folder.clone());
+            move || {
+                let lua = Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                lua.globals().set("file", file.to_str().unwrap()).unwrap();
+                let script = format!(
+                    "package.path = '{}/?.lua'\nfunction reload(name)\n  package.loaded[name] = nil\n  return require(name)\n\
+                     end\nfunction update(n)\n  local mod = {again}\n  return mod.shown(n)\nend",
+                    folder.display()
+                );
+                context.load("main.lua", &script).unwrap().call::<()>(()).unwrap();
+                let update: Function = lua.globals().get("update").unwrap();
+                while !host.is_attached() {
+                    thread::yield_now();
+                }
+                let mut count = 0_i64;
+                while host.is_attached() {
+                    count += 1;
+                    host.emit(Event::of("shift").with("n", count), || update.call::<i64>(count)).unwrap();
+                }
+            }
+        });
+        let mut client = Client::connect(&host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        set(&mut client, &[7]);
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        let mut last = 0;
+        for _ in 0..20 {
+            assert_eq!(client.stopped().1, 7, "{again}");
+            let n: i64 = client.evaluate("x").parse().unwrap();
+            assert_eq!(n, last + 1, "{again}: each event has one");
+            last = n;
+            client.go_on("continue");
+        }
+        client.stopped();
+        client.ok("disconnect", json!({}));
+        running.join().unwrap();
+        std::fs::remove_dir_all(&folder).unwrap();
+    }
+}
