@@ -290,8 +290,10 @@ fn a_time_budget_counts_what_the_handler_works_and_not_what_it_waits() {
     client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
     client.ok("configurationDone", json!({}));
     for _ in 0..3 {
-        let (_, line) = client.stopped();
-        assert_eq!((line, client.evaluate("name")), (24, "\"two\"".to_owned()));
+        // At the first line that the engine tells of behind the call that took so long.
+        let (body, _) = client.stopped();
+        assert_eq!(client.evaluate("event.subject"), "\"two\"", "{body}");
+        assert_eq!(body["text"], "the handler has taken longer than 40ms", "{body}");
         client.go_on("continue");
     }
 }
