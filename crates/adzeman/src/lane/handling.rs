@@ -98,8 +98,13 @@ impl<'a> Handling<'a> {
             (context.clone(), before)
         };
         let is_watched = !armed.on_host_change().is_empty() || armed.has_script_changes();
-        let concerns_all =
-            budget.is_some() || is_watched || lane.host.contexts.any_occupied() || expected && frame.outer.is_some();
+        // What contexts were told of the first line of another handler is no business of one that is past its own.
+        let is_past = progress.has_begun && armed.has_events();
+        let concerns_all = is_past
+            || budget.is_some()
+            || is_watched
+            || lane.host.contexts.any_occupied()
+            || expected && frame.outer.is_some();
         // Where nothing is to be looked at, the event is no business of the contexts, however many there are.
         let before = concerns_all.then(|| lane.first_lines.take());
         let contexts: Vec<_> = if concerns_all { contexts.iter().map(enter).collect() } else { Vec::new() };

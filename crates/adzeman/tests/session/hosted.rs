@@ -29,7 +29,7 @@ function through(name)
 end
 function forever()
   local turns = 0
-  while true do turns = turns + 1 end
+  while not stopped do turns = turns + 1 end
 end
 ";
 
@@ -185,7 +185,7 @@ fn a_pause_reaches_a_coroutine_that_never_ends_and_leaving_lets_it_run() {
     // Lets it end: what the host runs has to come to an end here.
     works.ending.store(true, SeqCst);
     let frame = client.frame(0)["id"].clone();
-    client.ok("setExpression", json!({"expression": "turns", "value": "nil", "frameId": frame}));
+    client.ok("setExpression", json!({"expression": "_G.stopped", "value": "true", "frameId": frame}));
     client.go_on("continue");
 }
 
@@ -212,6 +212,9 @@ fn the_stack_shows_who_resumed_it() {
     let mut client = works.attach();
     client.ok("setBreakpoints", json!({"source": {"path": "work.lua"}, "breakpoints": [{"line": 5}]}));
     client.ok("configurationDone", json!({}));
+    // Of an event that began before anybody came nothing is known.
+    client.stopped();
+    client.go_on("continue");
     client.stopped();
     let frames = client.ok("stackTrace", json!({"threadId": 1}));
     let names = frames["stackFrames"].as_array().unwrap().iter();
@@ -232,11 +235,17 @@ fn the_stack_shows_who_resumed_it() {
 
 /// Ends what no pause reaches.
 static STOPPED: AtomicBool = AtomicBool::new(false);
+/// Whether it has begun.
+static BEGUN: AtomicBool = AtomicBool::new(false);
 
 #[test]
 fn a_pause_that_does_not_reach_a_coroutine_says_so() {
     let works = Works::start(|host, lua, _, ending| {
-        let is_over = lua.create_function(|_, ()| Ok(STOPPED.load(SeqCst))).unwrap();
+        let is_over = lua.create_function(|_, ()| {
+            BEGUN.store(true, SeqCst);
+            Ok(STOPPED.load(SeqCst))
+        });
+        let is_over = is_over.unwrap();
         let forever = lua.load("local over = ... while not over() do end").into_function().unwrap();
         while !ending.load(SeqCst) {
             let thread = lua.create_thread(forever.clone()).unwrap();
@@ -246,6 +255,9 @@ fn a_pause_that_does_not_reach_a_coroutine_says_so() {
     });
     let mut client = works.attach();
     client.ok("configurationDone", json!({}));
+    while !BEGUN.load(SeqCst) {
+        thread::yield_now();
+    }
     client.ok("pause", json!({"threadId": 1}));
     let told = client.event("output")["output"].as_str().unwrap().to_owned();
     assert!(told.starts_with("main: no line of a script has been reached for"), "{told}");
