@@ -43,6 +43,10 @@ fn run(host: &Host, ending: &AtomicBool) -> (Flight, Store) {
     let mut flight = Flight { level: 1.0, key: 1234, boats: vec!["Heron".into()] };
     let store = RefCell::new(Store(BTreeMap::from([(7, 1.5), (9, 2.5)])));
     let mut n = 0;
+    // Of an event that begins before anybody came nothing is known.
+    while !host.is_attached() && !ending.load(SeqCst) {
+        thread::yield_now();
+    }
     while !ending.load(SeqCst) {
         n += 1;
         let lent = RefCell::new(&mut flight);
