@@ -161,10 +161,7 @@ fn while_it_runs(work: impl FnOnce(&mut Client)) {
             }
         }
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.event("initialized");
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     work(&mut client);
     ending.store(true, SeqCst);
     client.ok("disconnect", json!({}));

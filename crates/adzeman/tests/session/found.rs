@@ -71,10 +71,7 @@ impl Works {
     }
 
     fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.event("initialized");
-        client.ok("attach", json!({}));
+        let mut client = Client::attached(&self.host);
         client.ok("configurationDone", json!({}));
         // What is there is found within the first events.
         while !client.ok("loadedSources", json!({}))["sources"].to_string().contains("mod") {

@@ -172,6 +172,38 @@ pub(crate) fn on_each(script: &str, scenario: impl Fn(&TestHost)) {
     }
 }
 
+/// A host that runs on a thread of its own until it is dropped.
+pub(crate) struct Works {
+    pub(crate) host: Host,
+    /// Set when it is to end.
+    pub(crate) ending: Arc<AtomicBool>,
+    running: Option<JoinHandle<()>>,
+}
+
+impl Works {
+    pub(crate) fn start(host: Host, run: impl FnOnce(&Host, &Arc<AtomicBool>) + Send + 'static) -> Self {
+        let ending = Arc::new(AtomicBool::new(false));
+        let running = thread::spawn({
+            let (host, ending) = (host.clone(), ending.clone());
+            move || run(&host, &ending)
+        });
+        Self { host, ending, running: Some(running) }
+    }
+
+    pub(crate) fn attach(&self) -> Client {
+        Client::attached(&self.host)
+    }
+}
+
+impl Drop for Works {
+    fn drop(&mut self) {
+        self.ending.store(true, SeqCst);
+        self.host.close();
+        let ended = self.running.take().map(JoinHandle::join);
+        assert!(thread::panicking() || ended.is_some_and(|ended| ended.is_ok()), "the host's thread does not panic");
+    }
+}
+
 pub(crate) struct Client {
     messages: mpsc::Receiver<Message>,
     writer: Box<dyn Write + Send>,
@@ -214,6 +246,16 @@ impl Client {
     pub(crate) fn connect(host: &Host) -> Self {
         let mut client = Self::over(TcpStream::connect(host.address().unwrap()).unwrap());
         client.token = Some(host.token());
+        client
+    }
+
+    /// One over a socket that is attached, and may say yet what it wants set.
+    #[track_caller]
+    pub(crate) fn attached(host: &Host) -> Self {
+        let mut client = Self::connect(host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        client.ok("attach", json!({}));
         client
     }
 

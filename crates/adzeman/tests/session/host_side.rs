@@ -9,7 +9,7 @@ use std::thread;
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use serde_json::json;
 
-use crate::harness::{Client, LONG, SCRIPT};
+use crate::harness::{Client, LONG, SCRIPT, Works};
 
 /// A payload that notes when it is serialised.
 struct Watched(Rc<Cell<u32>>);
@@ -221,10 +221,7 @@ impl Gated {
     }
 
     fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.ok("attach", json!({}));
-        client
+        Client::attached(&self.host)
     }
 
     /// Lets the script through.
@@ -311,9 +308,7 @@ fn contexts_of_one_name_are_told_apart_by_a_number() {
         let threads = client.ok("threads", json!({}))["threads"].clone();
         threads.as_array().unwrap().iter().map(|held| held["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
     };
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     assert_eq!(names(&mut client), ["job", "job (2)", "job (3)"]);
     drop((first, second));
     let again = open("job");
@@ -420,9 +415,7 @@ fn the_hook_goes_on(limited: &Limited) {
             assert!(is_ended, "{what}: what never ends was not ended");
         }
     };
-    let mut client = Client::connect(&limited.host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&limited.host);
     check("attached");
     let never = json!({"breakpoints": [{"name": "spin", "condition": "n < -1"}]});
     client.ok("setFunctionBreakpoints", never);
@@ -446,46 +439,36 @@ fn the_hook_goes_on(limited: &Limited) {
     check("after leaving");
 }
 
-/// What a client is told where a host sets `hook` in each of its turns while a line is watched for by the hook.
+/// What a client is told where a host sets a hook in each `turn` while a line is watched for by ours.
 fn told_of_hook(turn: fn(&mlua::Lua, &mlua::Function)) -> String {
     let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
-    let ending = Arc::new(AtomicBool::new(false));
-    let running = thread::spawn({
-        let (host, ending) = (host.clone(), ending.clone());
-        move || {
-            let lua = mlua::Lua::new();
-            let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
-            lua.set_global_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
-            let context = LuaContext::attach(&host, &lua, "main").unwrap();
-            let script = "function turn(n)\n  for i = 1, n do\n    n = n - i\n  end\nend";
-            context.load("turn.lua", script).unwrap().call::<()>(()).unwrap();
-            let function: mlua::Function = lua.globals().get("turn").unwrap();
-            while !ending.load(SeqCst) {
-                let _ = host.emit(Event::of("turn"), || function.call::<()>(3));
-                if host.is_attached() {
-                    turn(&lua, &function);
-                }
+    let works = Works::start(host, move |host, ending| {
+        let lua = mlua::Lua::new();
+        let triggers = mlua::HookTriggers::new().every_nth_instruction(1000);
+        lua.set_global_hook(triggers, |_, _| Ok(mlua::VmState::Continue)).unwrap();
+        let context = LuaContext::attach(host, &lua, "main").unwrap();
+        let script = "function turn(n)\n  for i = 1, n do\n    n = n - i\n  end\nend";
+        context.load("turn.lua", script).unwrap().call::<()>(()).unwrap();
+        let function: mlua::Function = lua.globals().get("turn").unwrap();
+        while !ending.load(SeqCst) {
+            let _ = host.emit(Event::of("turn"), || function.call::<()>(3));
+            if host.is_attached() {
+                turn(&lua, &function);
             }
-            host.poll();
         }
+        host.poll();
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = works.attach();
     // The head of a loop is watched for by the hook.
     let lines = json!([{"line": 2, "condition": "n > 1000"}]);
     client.ok("setBreakpoints", json!({"source": {"path": "turn.lua"}, "breakpoints": lines}));
     client.ok("configurationDone", json!({}));
-    let told = loop {
+    loop {
         let text = client.event("output")["output"].as_str().unwrap().to_owned();
         if text.contains("hook") {
             break text;
         }
-    };
-    ending.store(true, SeqCst);
-    client.ok("disconnect", json!({}));
-    running.join().unwrap();
-    told
+    }
 }
 
 #[test]

@@ -1,15 +1,14 @@
 //! Coroutines that the host resumes by itself: steps stay with them, errors stop where they are raised, a pause reaches them.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
-use std::thread::{self, JoinHandle};
+use std::thread;
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use adzeman_core::sharing::Shared;
 use mlua::{Function, Lua, Thread};
 use serde_json::json;
 
-use crate::harness::Client;
+use crate::harness::Works;
 
 const SCRIPT: &str = "\
 function work(name)
@@ -33,49 +32,19 @@ function forever()
 end
 ";
 
-/// A host that resumes a coroutine for each name, one after the other, each in an event.
-struct Works {
-    host: Host,
-    ending: Arc<AtomicBool>,
-    running: Option<JoinHandle<()>>,
-}
-
-impl Works {
-    fn start(run: fn(&Host, &Lua, &Shared<LuaContext>, &AtomicBool)) -> Self {
-        let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
-        let ending = Arc::new(AtomicBool::new(false));
-        let running = thread::spawn({
-            let (host, ending) = (host.clone(), ending.clone());
-            move || {
-                let lua = Lua::new();
-                let context = Shared::new(LuaContext::attach(&host, &lua, "main").unwrap());
-                context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
-                run(&host, &lua, &context, &ending);
-                host.poll();
-                // What the state holds may hold the context.
-                drop(lua.globals().raw_remove("spawn"));
-                lua.gc_collect().unwrap();
-            }
-        });
-        Self { host, ending, running: Some(running) }
-    }
-
-    fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.event("initialized");
-        client.ok("attach", json!({}));
-        client
-    }
-}
-
-impl Drop for Works {
-    fn drop(&mut self) {
-        self.ending.store(true, SeqCst);
-        self.host.close();
-        let ended = self.running.take().unwrap().join();
-        assert!(thread::panicking() || ended.is_ok());
-    }
+/// A host that resumes coroutines as `run` has it, each in an event.
+fn start(run: fn(&Host, &Lua, &Shared<LuaContext>, &AtomicBool)) -> Works {
+    let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+    Works::start(host, move |host, ending| {
+        let lua = Lua::new();
+        let context = Shared::new(LuaContext::attach(host, &lua, "main").unwrap());
+        context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        run(host, &lua, &context, ending);
+        host.poll();
+        // What the state holds may hold the context.
+        drop(lua.globals().raw_remove("spawn"));
+        lua.gc_collect().unwrap();
+    })
 }
 
 fn worker(lua: &Lua) -> Thread {
@@ -108,7 +77,7 @@ fn take_turns(host: &Host, lua: &Lua, context: &Shared<LuaContext>, ending: &Ato
 
 #[test]
 fn a_step_over_a_yield_stays_with_its_coroutine() {
-    let works = Works::start(take_turns);
+    let works = start(take_turns);
     let mut client = works.attach();
     client.ok(
         "setBreakpoints",
@@ -137,7 +106,7 @@ fn a_step_over_a_yield_stays_with_its_coroutine() {
 
 #[test]
 fn a_step_out_of_a_coroutine_that_ends_says_that_its_handler_has_ended() {
-    let works = Works::start(take_turns);
+    let works = start(take_turns);
     let mut client = works.attach();
     client.ok(
         "setBreakpoints",
@@ -152,7 +121,7 @@ fn a_step_out_of_a_coroutine_that_ends_says_that_its_handler_has_ended() {
 
 #[test]
 fn an_error_stops_where_it_is_raised() {
-    let works = Works::start(take_turns);
+    let works = start(take_turns);
     let mut client = works.attach();
     client.ok("setExceptionBreakpoints", json!({"filters": ["error.uncaught"]}));
     client.ok("configurationDone", json!({}));
@@ -170,7 +139,7 @@ fn an_error_stops_where_it_is_raised() {
 
 #[test]
 fn a_pause_reaches_a_coroutine_that_never_ends_and_leaving_lets_it_run() {
-    let works = Works::start(|host, lua, context, ending| {
+    let works = start(|host, lua, context, ending| {
         let forever: Function = lua.globals().get("forever").unwrap();
         while !ending.load(SeqCst) {
             let thread = lua.create_thread(forever.clone()).unwrap();
@@ -191,7 +160,7 @@ fn a_pause_reaches_a_coroutine_that_never_ends_and_leaving_lets_it_run() {
 
 #[test]
 fn the_stack_shows_who_resumed_it() {
-    let works = Works::start(|host, lua, context, ending| {
+    let works = start(|host, lua, context, ending| {
         let spawn = {
             let context = Shared::downgrade(context);
             lua.create_function(move |lua, name: String| {
@@ -240,7 +209,7 @@ static BEGUN: AtomicBool = AtomicBool::new(false);
 
 #[test]
 fn a_pause_that_does_not_reach_a_coroutine_says_so() {
-    let works = Works::start(|host, lua, _, ending| {
+    let works = start(|host, lua, _, ending| {
         let is_over = lua.create_function(|_, ()| {
             BEGUN.store(true, SeqCst);
             Ok(STOPPED.load(SeqCst))

@@ -99,10 +99,7 @@ impl Canal {
     }
 
     pub(crate) fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.ok("attach", json!({}));
-        client
+        Client::attached(&self.host)
     }
 }
 

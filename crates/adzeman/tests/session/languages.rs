@@ -82,9 +82,7 @@ fn breakpoint(client: &mut Client, path: &str, line: i64, condition: &str) -> se
 #[test]
 fn a_condition_is_read_in_the_language_of_its_source() {
     let (host, running) = host_of_two();
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     let refused = breakpoint(&mut client, "toll.lua", 2, "level! > 2");
     assert_eq!(refused["verified"], false, "{refused}");
     assert!(refused["message"].as_str().unwrap().contains("cannot be read"), "{refused}");

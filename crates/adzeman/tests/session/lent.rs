@@ -99,10 +99,7 @@ fn what_is_lent_is_looked_at_and_changed_in_place_and_is_gone_afterwards() {
         let (host, ending) = (host.clone(), ending.clone());
         move || run(&host, &ending)
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.event("initialized");
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     let source = json!({"path": "flight.lua"});
     let lines = json!([{"line": 4, "condition": "host.flight.level > 3 and host.store.e9 == 2.5"}]);
     client.ok("setBreakpoints", json!({"source": source, "breakpoints": lines}));

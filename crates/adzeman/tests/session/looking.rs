@@ -228,10 +228,7 @@ fn a_host_that_comes_to_no_safe_point_is_looked_at_at_its_next_line() {
         }
     });
     receiver.recv().unwrap();
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.event("initialized");
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     client.ok("configurationDone", json!({}));
     let here = |expression: &str| json!({"expression": expression, "threadId": 1});
     assert_eq!(client.ok("evaluate", here("on"))["result"], "true");
@@ -310,10 +307,7 @@ impl Press {
     }
 
     fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.event("initialized");
-        client.ok("attach", json!({}));
+        let mut client = Client::attached(&self.host);
         client.ok("configurationDone", json!({}));
         client
     }

@@ -61,9 +61,7 @@ fn an_event_is_reported_once_for_each_context_that_handles_it_and_at_the_boundar
         let host = host.clone();
         move || run(&host, &may_go)
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     let say = |kind: &str, condition: &str| {
         let own = json!({"say": "{event.name} {event.n}"});
         json!({"filterId": kind, "condition": condition, "adzeman": own})
@@ -179,10 +177,7 @@ fn states_come_and_go() {
         };
         (0..3).map(|number| thread::spawn(worker(number))).collect()
     };
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.event("initialized");
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     // On states that are yet to come.
     let lines = json!([
         {"line": 4, "logMessage": "{n}", "adzeman": {"subject": "job-*"}},
@@ -270,10 +265,7 @@ fn a_change_of_a_host_object_is_told_once_by_the_thread_that_made_it() {
             })
         })
         .collect();
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.event("initialized");
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     let said = json!({"dataId": "host.level", "adzeman": {"say": "level {host.level} by {event.subject}"}});
     let set = client.ok("setDataBreakpoints", json!({"breakpoints": [said]}));
     assert_eq!(set["breakpoints"][0]["verified"], true, "{set}");

@@ -63,9 +63,7 @@ fn start() -> Host {
 }
 
 fn attach(host: &Host) -> Client {
-    let mut client = Client::connect(host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(host);
     client.ok("configurationDone", json!({}));
     client
 }

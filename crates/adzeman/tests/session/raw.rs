@@ -67,9 +67,7 @@ fn a_state_made_by_the_c_api_is_one_like_others() {
             (found, after)
         }
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     client.ok("configurationDone", json!({}));
     let printed = client.event("output");
     assert_eq!((printed["output"].as_str(), printed["line"].as_i64()), (Some("caf\u{fffd}\tnil\n"), Some(2)));

@@ -434,9 +434,7 @@ fn the_last_of_many_contexts_is_paused_in_an_endless_loop() {
         }
     });
     all_opened.recv().unwrap();
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     client.ok("configurationDone", json!({}));
     // It may be waiting yet, and is paused all the same.
     client.ok("pause", json!({"threadId": 300}));

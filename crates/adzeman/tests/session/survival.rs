@@ -125,9 +125,7 @@ fn a_request_that_panics_is_answered_and_the_session_goes_on() {
         Ok::<_, String>((Shared::new(Idle), Arc::new(Idle) as Arc<dyn Interrupt>))
     });
     let (_context, _) = opened.unwrap();
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     let faulty = json!({"source": {"path": "x.lua"}, "breakpoints": [{"line": 1, "condition": "x"}]});
     for _ in 0..3 {
         let why = client.refused("setBreakpoints", faulty.clone());
@@ -159,9 +157,7 @@ fn a_fault_of_the_host_s_own_at_a_stop_is_told_and_holds_nobody() {
             lua.globals().get::<i64>("level").unwrap()
         }
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     client.ok("configurationDone", json!({}));
     client.stopped();
     let frame = client.frame(0)["id"].clone();

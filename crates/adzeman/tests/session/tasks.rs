@@ -4,7 +4,6 @@
 use std::future::Future;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
-use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
@@ -13,7 +12,7 @@ use mlua::{Function, Lua};
 use serde_json::{Value as Json, json};
 use tokio::task::yield_now;
 
-use crate::harness::Client;
+use crate::harness::{Client, Works};
 
 const SCRIPT: &str = "\
 function work(name)
@@ -51,13 +50,6 @@ enum Way {
     Ours,
     /// By the binding alone.
     Bindings,
-}
-
-/// A host of three tasks that run a function of the script, each time as an event of their name.
-struct Works {
-    host: Host,
-    ending: Arc<AtomicBool>,
-    running: Option<JoinHandle<()>>,
 }
 
 /// One task, until the host ends.
@@ -108,64 +100,40 @@ fn run_all(tasks: impl Iterator<Item = impl Future<Output = ()> + 'static>) {
     });
 }
 
-impl Works {
-    fn start(way: Way, function: &'static str) -> Self {
-        let host = Host::builder("works")
-            .event(EventKind::new("task.run").field("name", "whose"))
-            .start(Listen::ANY_PORT)
-            .unwrap();
-        let ending = Arc::new(AtomicBool::new(false));
-        let running = thread::spawn({
-            let (host, ending) = (host.clone(), ending.clone());
-            move || {
-                let lua = Lua::new();
-                let context = Shared::new(LuaContext::attach(&host, &lua, "main").unwrap());
-                let fetch = lua.create_async_function(async |_, n: i64| {
-                    for _ in 0..n {
-                        yield_now().await;
-                    }
-                    Ok(n)
-                });
-                lua.globals().set("fetch", fetch.unwrap()).unwrap();
-                let ready = lua.create_async_function(async |_, n: i64| Ok(2 * n));
-                lua.globals().set("ready", ready.unwrap()).unwrap();
-                let rest = lua.create_async_function(async |_, ()| {
-                    tokio::time::sleep(Duration::from_millis(60)).await;
-                    Ok(())
-                });
-                lua.globals().set("rest", rest.unwrap()).unwrap();
-                let work_hard = lua.create_function(|_, ()| {
-                    let begun = Instant::now();
-                    while begun.elapsed() < Duration::from_millis(60) {}
-                    Ok(())
-                });
-                lua.globals().set("work_hard", work_hard.unwrap()).unwrap();
-                context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
-                let task =
-                    |name| run(host.clone(), lua.clone(), context.clone(), name, (way, function), ending.clone());
-                run_all(["one", "two", "three"].into_iter().map(task));
-                host.poll();
+/// A host of three tasks that run a function of the script, each time as an event of their name.
+fn start(way: Way, function: &'static str) -> Works {
+    let host = Host::builder("works")
+        .event(EventKind::new("task.run").field("name", "whose"))
+        .start(Listen::ANY_PORT)
+        .unwrap();
+    Works::start(host, move |host, ending| {
+        let lua = Lua::new();
+        let context = Shared::new(LuaContext::attach(host, &lua, "main").unwrap());
+        let fetch = lua.create_async_function(async |_, n: i64| {
+            for _ in 0..n {
+                yield_now().await;
             }
+            Ok(n)
         });
-        Self { host, ending, running: Some(running) }
-    }
-
-    fn attach(&self) -> Client {
-        let mut client = Client::connect(&self.host);
-        client.ok("initialize", json!({}));
-        client.event("initialized");
-        client.ok("attach", json!({}));
-        client
-    }
-}
-
-impl Drop for Works {
-    fn drop(&mut self) {
-        self.ending.store(true, SeqCst);
-        self.host.close();
-        let ended = self.running.take().unwrap().join();
-        assert!(thread::panicking() || ended.is_ok());
-    }
+        lua.globals().set("fetch", fetch.unwrap()).unwrap();
+        let ready = lua.create_async_function(async |_, n: i64| Ok(2 * n));
+        lua.globals().set("ready", ready.unwrap()).unwrap();
+        let rest = lua.create_async_function(async |_, ()| {
+            tokio::time::sleep(Duration::from_millis(60)).await;
+            Ok(())
+        });
+        lua.globals().set("rest", rest.unwrap()).unwrap();
+        let work_hard = lua.create_function(|_, ()| {
+            let begun = Instant::now();
+            while begun.elapsed() < Duration::from_millis(60) {}
+            Ok(())
+        });
+        lua.globals().set("work_hard", work_hard.unwrap()).unwrap();
+        context.load("work.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        let task = |name| run(host.clone(), lua.clone(), context.clone(), name, (way, function), ending.clone());
+        run_all(["one", "two", "three"].into_iter().map(task));
+        host.poll();
+    })
 }
 
 fn set_lines(client: &mut Client, lines: Json) {
@@ -173,7 +141,7 @@ fn set_lines(client: &mut Client, lines: Json) {
 }
 
 fn steps_stay_with_their_task(way: Way) {
-    let works = Works::start(way, "work");
+    let works = start(way, "work");
     let mut client = works.attach();
     let wanted = json!([{"line": 5, "condition": "name == 'two' and n == 1"}]);
     set_lines(&mut client, wanted.clone());
@@ -207,7 +175,7 @@ fn a_step_stays_with_a_coroutine_that_the_binding_resumes() {
 
 #[test]
 fn a_step_out_of_the_end_of_a_task_tells_that_its_handler_has_ended() {
-    let works = Works::start(Way::Ours, "work");
+    let works = start(Way::Ours, "work");
     let mut client = works.attach();
     set_lines(&mut client, json!([{"line": 7, "condition": "name == 'three'"}]));
     client.ok("configurationDone", json!({}));
@@ -221,7 +189,7 @@ fn a_step_out_of_the_end_of_a_task_tells_that_its_handler_has_ended() {
 
 #[test]
 fn an_event_stops_at_the_first_line_of_its_own_handler_whatever_runs_before() {
-    let works = Works::start(Way::Ours, "work");
+    let works = start(Way::Ours, "work");
     let mut client = works.attach();
     let filter = json!({"filterId": "task.run", "condition": "event.nothing == nil", "adzeman": {"subject": "two"}});
     client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": [filter]}));
@@ -235,7 +203,7 @@ fn an_event_stops_at_the_first_line_of_its_own_handler_whatever_runs_before() {
 
 #[test]
 fn an_error_stops_where_it_is_raised_and_tells_of_its_event() {
-    let works = Works::start(Way::Ours, "strict");
+    let works = start(Way::Ours, "strict");
     let mut client = works.attach();
     client.ok("setExceptionBreakpoints", json!({"filters": ["error.uncaught"]}));
     client.ok("configurationDone", json!({}));
@@ -251,7 +219,7 @@ fn an_error_stops_where_it_is_raised_and_tells_of_its_event() {
 
 #[test]
 fn a_pause_reaches_a_task_that_never_ends() {
-    let works = Works::start(Way::Ours, "forever");
+    let works = start(Way::Ours, "forever");
     let mut client = works.attach();
     client.ok("configurationDone", json!({}));
     client.ok("pause", json!({"threadId": 1}));
@@ -265,7 +233,7 @@ fn a_pause_reaches_a_task_that_never_ends() {
 
 #[test]
 fn what_waits_cannot_be_evaluated_and_says_why() {
-    let works = Works::start(Way::Ours, "work");
+    let works = start(Way::Ours, "work");
     let mut client = works.attach();
     set_lines(&mut client, json!([{"line": 5}]));
     client.ok("configurationDone", json!({}));
@@ -284,7 +252,7 @@ fn what_waits_cannot_be_evaluated_and_says_why() {
 
 #[test]
 fn a_time_budget_counts_what_the_handler_works_and_not_what_it_waits() {
-    let works = Works::start(Way::Ours, "patient");
+    let works = start(Way::Ours, "patient");
     let mut client = works.attach();
     let options = json!([{"filterId": "task.run", "adzeman": {"budgetMilliseconds": 40.0}}]);
     client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));

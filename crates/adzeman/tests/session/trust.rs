@@ -185,9 +185,7 @@ fn the_first_line_stops_when_asked_and_nobody_waits_for_ever() {
     let script = on_thread(&host, |_, context| {
         context.load("start.lua", "level = 1\nlevel = 2").unwrap().call::<()>(()).unwrap();
     });
-    let mut client = Client::connect(&host);
-    client.ok("initialize", json!({}));
-    client.ok("attach", json!({}));
+    let mut client = Client::attached(&host);
     client.ok("configurationDone", json!({}));
     let (body, line) = client.stopped();
     assert_eq!((body["reason"].as_str(), line), (Some("pause"), 1));
