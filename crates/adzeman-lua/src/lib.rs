@@ -138,11 +138,9 @@ impl LuaEngine {
         let chunk_name = format!("@{name}");
         self.0.with(|context| {
             let function = self.0.lua().load(text).set_name(&chunk_name).into_function()?;
-            let text: Arc<str> = Arc::from(text);
             // A name that holds no zero was just accepted.
             let c_name = CString::new(chunk_name.as_str()).unwrap_or_default();
-            let id = context.supervisor().source_loaded(facts::of_text(name, &c_name, text.clone()));
-            context.note_source(&chunk_name, Some(text), id);
+            context.report_source(&chunk_name, facts::of_text(name, &c_name, Arc::from(text)));
             context.renew();
             context.watch.look_soon();
             Ok(function)

@@ -154,14 +154,9 @@ impl Scripts {
     }
 
     /// A script has compiled a text to the function on top, under a name that no file may have. Answers what there is to know of it
-    /// as a source, and its text, unless that is known. Where several texts are called the same, none is shown: it might be another
+    /// as a source, unless that is known. Where several texts are called the same, none is shown: it might be another
     /// than that which runs.
-    pub(crate) fn compiled(
-        &self,
-        state: State,
-        chunk_name: &str,
-        text: &str,
-    ) -> Option<(SourceFacts, Option<Arc<str>>)> {
+    pub(crate) fn compiled(&self, state: State, chunk_name: &str, text: &str) -> Option<SourceFacts> {
         // A chunk that is named after nothing has its text as its name; compiled code has no text, nor have bytes that are none.
         let is_text = !text.is_empty()
             && chunk_name.starts_with(['@', '='])
@@ -179,13 +174,12 @@ impl Scripts {
             None => false,
         };
         if !is_known_otherwise {
-            let text: Arc<str> = text.into();
-            return Some((of_text(&name, &c_name, text.clone()), Some(text)));
+            return Some(of_text(&name, &c_name, text.into()));
         }
         let other = held.flatten()?;
         let seen = [Some(state.dump(-1)), compiled(&other, &c_name)].into_iter().flatten().collect();
         let facts = of_functions(&name, &c_name, None, seen);
-        Some((SourceFacts { is_several: true, ..facts }, None))
+        Some(SourceFacts { is_several: true, ..facts })
     }
 
     /// Notes that functions of this chunk belong to a source.

@@ -270,8 +270,10 @@ impl Context {
         self.scripts.of(state, activation, |id| self.arm_anew(id))
     }
 
-    /// Notes that functions of this chunk belong to a source.
-    pub(crate) fn note_source(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
+    /// Reports a source, to which functions of this chunk belong from now on.
+    pub(crate) fn report_source(&self, chunk_name: &str, facts: SourceFacts) {
+        let text = facts.text.clone();
+        let id = self.supervisor.source_loaded(facts);
         self.scripts.note(chunk_name, text, id);
         self.arm_anew(id);
         if !self.supervisor.is_attached() {
@@ -282,10 +284,9 @@ impl Context {
 
     /// Takes a source that had no text as one with the text that its functions were compiled from.
     fn take_text(&self, facts: SourceFacts) {
-        let Some(chunk_name) = self.scripts.without_text(&facts.name) else { return };
-        let text = facts.text.clone();
-        let id = self.supervisor.source_loaded(facts);
-        self.note_source(&chunk_name, text, id);
+        if let Some(chunk_name) = self.scripts.without_text(&facts.name) {
+            self.report_source(&chunk_name, facts);
+        }
     }
 
     /// A script has compiled a text, or what is in the file that the chunk is named after, to the function on top of `state`.
@@ -293,9 +294,8 @@ impl Context {
         let chunk_name = state.function_info(-1).chunk_name;
         let in_file = if text.is_none() { text_of(&chunk_name) } else { None };
         let text = text.or(in_file.as_deref()).unwrap_or_default();
-        if let Some((facts, text)) = self.scripts.compiled(state, &chunk_name, text) {
-            let id = self.supervisor.source_loaded(facts);
-            self.note_source(&chunk_name, text, id);
+        if let Some(facts) = self.scripts.compiled(state, &chunk_name, text) {
+            self.report_source(&chunk_name, facts);
             self.watch.look_soon();
         } else if let Some(known) = self.scripts.named(&chunk_name) {
             // Its functions are new ones.

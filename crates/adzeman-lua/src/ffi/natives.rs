@@ -34,9 +34,6 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 10] = [
     (c"_G", c"loadfile", load_file),
     (c"_G", c"dofile", do_file),
 ];
-/// Where `load` and `loadfile` are among them.
-const LOAD: usize = 7;
-const LOAD_FILE: usize = 8;
 
 /// The functions that take the place of the library's, by the names of those.
 pub(super) fn own() -> impl Iterator<Item = (String, usize)> {
@@ -348,13 +345,21 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
     1
 }
 
+/// The library's own function, in whose place `function` stands, one of [`REPLACED`]: it does so only where that was found.
+fn original(function: ffi::lua_CFunction) -> Option<ffi::lua_CFunction> {
+    let stands_there = |(_, _, held): &(_, _, ffi::lua_CFunction)| *held as usize == function as usize;
+    let address = originals().replaced[REPLACED.iter().position(stands_there)?];
+    // SAFETY: what is kept there is the address of such a function, from the same library, or 0 for none.
+    (address != 0).then(|| unsafe { std::mem::transmute::<usize, ffi::lua_CFunction>(address) })
+}
+
 /// The library's own `load`, as it is in the frame that it has been called in. A text that it has compiled is told of while someone
 /// is attached: no file has it.
 unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua, in whose place it stands only where that was the library's; nothing is owned here when it raises. It
     // leaves its first argument where it was.
     unsafe {
-        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(originals().replaced[LOAD]);
+        let Some(original) = original(load) else { return 0 };
         let is_text = ffi::lua_type(raw, 1) == ffi::LUA_TSTRING;
         let results = original(raw);
         if is_text && results == 1 {
@@ -368,7 +373,7 @@ unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
 unsafe extern "C-unwind" fn load_file(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: as `load`.
     unsafe {
-        let original = std::mem::transmute::<usize, ffi::lua_CFunction>(originals().replaced[LOAD_FILE]);
+        let Some(original) = original(load_file) else { return 0 };
         let results = original(raw);
         if results == 1 {
             tell_compiled(raw, false);

@@ -140,10 +140,11 @@ impl Lane {
     /// Has some contexts look whether they still watch what they have to: others at the next events.
     fn keep_watch(&self) {
         let contexts = self.contexts();
-        let first = self.looked_after.get();
-        let some = contexts.iter().cycle().skip(first % contexts.len().max(1)).take(LOOKED_AFTER.min(contexts.len()));
-        some.for_each(|context| context.keep_watch());
-        self.looked_after.set(first.wrapping_add(LOOKED_AFTER));
+        for _ in 0..LOOKED_AFTER.min(contexts.len()) {
+            let at = self.looked_after.get() % contexts.len();
+            contexts[at].keep_watch();
+            self.looked_after.set(at + 1);
+        }
     }
 
     /// Has contexts take notice of what changed until the time is up, beginning where it was up the last time; whether all have.
