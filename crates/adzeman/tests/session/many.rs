@@ -172,6 +172,7 @@ fn states_come_and_go() {
                 let context = LuaContext::attach(&host, &lua, &name).unwrap();
                 let body = context.load("job.lua", JOB).unwrap();
                 let grown: usize = host.emit(Event::of("job").with("n", job), || body.call(number + job % 5)).unwrap();
+                drop((body, context, lua));
                 done.send(grown).unwrap();
             }
         };
