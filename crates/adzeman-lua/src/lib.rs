@@ -361,7 +361,7 @@ impl EngineContext for LuaEngine {
     }
 
     fn keep_watch(&self) {
-        self.0.with(|context| context.renew());
+        self.0.with(|context| context.keep_watch());
     }
 
     fn wants_safe_point(&self) -> bool {

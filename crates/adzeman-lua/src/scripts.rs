@@ -153,10 +153,10 @@ impl Scripts {
         texts.iter().filter(is_textless).map(|(_, held)| held).collect::<Vec<_>>().into_iter()
     }
 
-    /// A script has compiled a text to the function on top, under a name that no file may have. Answers what there is to know of it
+    /// A text was compiled to a function of this code, under a name that no file may have. Answers what there is to know of it
     /// as a source, unless that is known. Where several texts are called the same, none is shown: it might be another
     /// than that which runs.
-    pub(crate) fn compiled(&self, state: State, chunk_name: &str, text: &str) -> Option<SourceFacts> {
+    pub(crate) fn compiled(&self, chunk_name: &str, text: &str, code: impl FnOnce() -> Vec<u8>) -> Option<SourceFacts> {
         // A chunk that is named after nothing has its text as its name; compiled code has no text, nor have bytes that are none.
         let is_text = !text.is_empty()
             && chunk_name.starts_with(['@', '='])
@@ -177,7 +177,7 @@ impl Scripts {
             return Some(of_text(&name, &c_name, text.into()));
         }
         let other = held.flatten()?;
-        let seen = [Some(state.dump(-1)), compiled(&other, &c_name)].into_iter().flatten().collect();
+        let seen = [Some(code()), compiled(&other, &c_name)].into_iter().flatten().collect();
         let facts = of_functions(&name, &c_name, None, seen);
         Some(SourceFacts { is_several: true, ..facts })
     }

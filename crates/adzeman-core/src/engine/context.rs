@@ -23,8 +23,8 @@ pub trait EngineContext: MaySend {
     /// Between two handlers, when no script runs: a moment for what could not be done while one did.
     fn safe_point(&self) {}
 
-    /// Looks whether what it watches by is still there, and puts it there again ([`Supervisor::was_blind`]). Asked at about each
-    /// event, so that it has to cost next to nothing.
+    /// Looks whether what it watches by is still there and in every function, and puts it there again
+    /// ([`Supervisor::was_blind`]). Asked at about each event, so that it has to cost next to nothing.
     fn keep_watch(&self) {}
 
     /// Whether all is done that the last [`watch`](Self::watch) asked for. What takes long is done bit by bit at safe points.
@@ -128,6 +128,15 @@ pub trait Syntax: Send + Sync {
     fn check_statement(&self, text: &str) -> Result<(), String>;
 }
 
+/// Why lines that had to be watched for were not.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Blindness {
+    /// The host has put something of its own where the engine watched by.
+    OtherHook,
+    /// The host has loaded a source once more, by a loader that tells nobody of it.
+    LoadedAgain(SourceId),
+}
+
 /// Whom an engine reports to.
 pub trait Supervisor: MaySend {
     /// A source was loaded. Answers its number.
@@ -162,9 +171,10 @@ pub trait Supervisor: MaySend {
         let _ = (place, watched_because);
     }
 
-    /// Lines that had to be watched for were not, from some moment on until now: the host has put something of its own where the
-    /// engine watched by.
-    fn was_blind(&self) {}
+    /// Lines that had to be watched for were not, from some moment on until now.
+    fn was_blind(&self, why: Blindness) {
+        let _ = why;
+    }
 
     /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
     /// something in the script will catch it. Returns when the raise may go on.

@@ -11,7 +11,7 @@ mod need;
 mod show;
 mod view;
 
-pub use context::{EngineContext, Interrupt, Supervisor, Syntax};
+pub use context::{Blindness, EngineContext, Interrupt, Supervisor, Syntax};
 pub use error::EngineError;
 pub use need::Need;
 pub use show::{Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};

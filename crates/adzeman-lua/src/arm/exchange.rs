@@ -148,6 +148,11 @@ impl Exchanges {
         !self.left.is_empty()
     }
 
+    /// Whether functions of this source were.
+    pub(super) fn is_left(&self, source: SourceId) -> bool {
+        self.left.contains(&source)
+    }
+
     /// The sources with functions that were on a stack, if this is the moment to look whether those have returned: one that
     /// never returns is asked for less and less often.
     pub(super) fn due_for_retry(&mut self) -> HashSet<SourceId> {

@@ -2,6 +2,7 @@
 
 mod exchange;
 pub(crate) mod known;
+mod renewal;
 mod search;
 mod settling;
 mod workshop;
@@ -18,6 +19,8 @@ use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use self::exchange::{Asked, Exchanges};
+use self::renewal::Renewal;
+pub(crate) use self::renewal::Renewed;
 use self::search::Search;
 pub(crate) use self::search::prepare;
 use self::settling::Settling;
@@ -49,6 +52,7 @@ pub(crate) struct Arms {
     supervisor: Shared<dyn Supervisor>,
     exchanges: RefCell<Exchanges>,
     search: Search,
+    renewal: Renewal,
     made_at_once: Cell<u32>,
     /// What is wanted.
     wanted: RefCell<Arc<WantedLines>>,
@@ -67,6 +71,7 @@ impl Arms {
             supervisor,
             exchanges: RefCell::default(),
             search: Search::default(),
+            renewal: Renewal::default(),
             made_at_once: Cell::new(0),
             wanted: RefCell::default(),
             hooked: RefCell::default(),

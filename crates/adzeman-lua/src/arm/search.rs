@@ -26,7 +26,6 @@ enum Purpose {
 }
 
 /// What is looked for.
-#[derive(Default)]
 pub(super) struct Search {
     sweep: Sweep,
     purpose: RefCell<Option<Purpose>>,
@@ -34,6 +33,17 @@ pub(super) struct Search {
     wanted: Cell<Option<bool>>,
     /// Bodies whose functions are of no new source, in this slice.
     passed: RefCell<HashSet<usize>>,
+}
+
+impl Default for Search {
+    fn default() -> Self {
+        Self {
+            sweep: Sweep::kept_in(Slot::Sweep),
+            purpose: RefCell::default(),
+            wanted: Cell::default(),
+            passed: RefCell::default(),
+        }
+    }
 }
 
 impl Search {

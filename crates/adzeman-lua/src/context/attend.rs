@@ -82,6 +82,11 @@ impl Attendant for Context {
         if self.need.borrow().new_sources {
             self.source_of(state, function);
         }
+        if self.is_loaded_again(function) {
+            function.push_function();
+            self.note_compiled(&state.function_info(-1).chunk_name, None, || state.dump(-1));
+            state.pop(1);
+        }
         let handler = self.calls.host_handler.get();
         if !self.watch.watches_raises() || handler == 0 {
             return;
@@ -149,7 +154,7 @@ impl Attendant for Context {
     fn compiled(&self, state: State, is_of_text: bool) {
         if self.supervisor.is_attached() {
             let text = if is_of_text { state.text_at(1) } else { None };
-            self.note_compiled(state, text.as_deref());
+            self.note_compiled(&state.function_info(-1).chunk_name, text.as_deref(), || state.dump(-1));
         }
     }
 

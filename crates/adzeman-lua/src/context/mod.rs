@@ -10,17 +10,18 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use adzeman_core::engine::{EngineError, Need, Supervisor};
+use adzeman_core::engine::{Blindness, EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId};
 use adzeman_core::value::Value;
 use mlua::Lua;
 
-use crate::arm::{self, Arms};
+use crate::arm::{self, Arms, Renewed};
 use crate::evaluate::Evaluator;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook::{self, Watching};
+use crate::ffi::layout::Definition;
 use crate::ffi::state::{Slot, State};
 use crate::ffi::watch::{Attendant, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
@@ -63,6 +64,8 @@ pub(crate) struct Context {
     /// Whether some armed line needs the line hook.
     lines_hooked: Cell<bool>,
     calls: Calls,
+    /// Whether a loader of the host's own has loaded a chunk again whose lines were armed.
+    loads_itself: Cell<bool>,
     /// When the state was looked through last, since the last safe point.
     looked: Cell<Option<Instant>>,
 }
@@ -93,6 +96,7 @@ impl Context {
             need: RefCell::default(),
             lines_hooked: Cell::new(false),
             calls: Calls::default(),
+            loads_itself: Cell::new(false),
             looked: Cell::new(None),
         });
         let attendant: Rc<dyn Attendant> = context.clone();
@@ -129,11 +133,53 @@ impl Context {
         }
     }
 
+    /// Looks whether it still watches what it has to: by a hook, and in every function.
+    pub(crate) fn keep_watch(&self) {
+        self.renew();
+        if !self.arms.is_looking() {
+            self.arms.look_for_renewed().into_iter().for_each(|renewed| self.take_renewed(renewed));
+        }
+    }
+
     /// Has the hook stand again that was wanted, if the host has put one of its own in its place.
     pub(crate) fn renew(&self) {
         if self.watch.renew() {
-            self.supervisor.was_blind();
+            self.supervisor.was_blind(Blindness::OtherHook);
         }
+    }
+
+    /// A chunk whose lines are armed was loaded again, and nobody has told of it: functions of it may have run already. From now on
+    /// calls are looked at, so that those of the next time are met before their first line.
+    fn take_renewed(&self, renewed: Renewed) {
+        let Renewed { chunk_name, compiled } = renewed;
+        if let Some(source) = self.scripts.named(&chunk_name) {
+            self.supervisor.was_blind(Blindness::LoadedAgain(source));
+        }
+        self.loads_itself.set(true);
+        self.note_compiled(&chunk_name, None, || compiled);
+        self.want_events(&self.need.borrow());
+        self.set_hooks_again();
+    }
+
+    /// Whether a function is that of a whole chunk which was loaded again without a word, and whose lines are armed.
+    fn is_loaded_again(&self, function: &Activation) -> bool {
+        let is_new = |held: &Definition| held.first_line == 0 && !self.arms.has_body(held.prototype);
+        if !self.loads_itself.get() || !function.definition().is_some_and(|held| is_new(&held)) {
+            return false;
+        }
+        let source = function.with_chunk_name(|name| self.scripts.named(std::str::from_utf8(name).ok()?));
+        source.is_some_and(|source| self.need.borrow().lines.of_source(source).is_some())
+    }
+
+    /// Says what is wanted besides lines.
+    fn want_events(&self, need: &Need) {
+        self.watch.want(Wanted { raises: need.raises, calls: self.wants_calls(need) });
+    }
+
+    /// Whether each call is to be looked at, whatever lines need.
+    fn wants_calls(&self, need: &Need) -> bool {
+        let may_load = self.loads_itself.get() && !need.mask().is_empty();
+        need.raises || need.call_times || need.new_sources || may_load
     }
 
     /// Has it looked which sources are gone, when it is time to.
@@ -185,8 +231,7 @@ impl Context {
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
         self.watch.cover_every_line(need.every_line);
-        let calls = need.raises || need.call_times || need.new_sources;
-        self.watch.want(Wanted { raises: need.raises, calls });
+        self.want_events(need);
         if rearmed {
             self.watch.cover(need.mask());
             self.evaluator.forget_kept();
@@ -248,7 +293,7 @@ impl Context {
         }
         let hooked = self.lines_hooked.get();
         let tracks = self.tracks.watch_calls();
-        let calls = need.raises || need.call_times || need.new_sources || tracks || hooked && need.lines.has_entries();
+        let calls = self.wants_calls(need) || tracks || hooked && need.lines.has_entries();
         let mut mask = if calls { hook::CALLS } else { 0 };
         if need.every_line || is_reported {
             mask |= hook::LINES;
@@ -289,15 +334,14 @@ impl Context {
         }
     }
 
-    /// A script has compiled a text, or what is in the file that the chunk is named after, to the function on top of `state`.
-    fn note_compiled(&self, state: State, text: Option<&str>) {
-        let chunk_name = state.function_info(-1).chunk_name;
-        let in_file = if text.is_none() { text_of(&chunk_name) } else { None };
+    /// A text, or what is in the file that the chunk is named after, was compiled to a function of this code.
+    fn note_compiled(&self, chunk_name: &str, text: Option<&str>, compiled: impl FnOnce() -> Vec<u8>) {
+        let in_file = if text.is_none() { text_of(chunk_name) } else { None };
         let text = text.or(in_file.as_deref()).unwrap_or_default();
-        if let Some(facts) = self.scripts.compiled(state, &chunk_name, text) {
-            self.report_source(&chunk_name, facts);
+        if let Some(facts) = self.scripts.compiled(chunk_name, text, compiled) {
+            self.report_source(chunk_name, facts);
             self.watch.look_soon();
-        } else if let Some(known) = self.scripts.named(&chunk_name) {
+        } else if let Some(known) = self.scripts.named(chunk_name) {
             // Its functions are new ones.
             self.arm_anew(known);
         }

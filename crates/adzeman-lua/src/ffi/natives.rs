@@ -362,8 +362,8 @@ unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
         let Some(original) = original(load) else { return 0 };
         let is_text = ffi::lua_type(raw, 1) == ffi::LUA_TSTRING;
         let results = original(raw);
-        if is_text && results == 1 {
-            tell_compiled(raw, true);
+        if results == 1 {
+            tell_compiled(raw, is_text);
         }
         results
     }

@@ -112,8 +112,10 @@ pub(crate) enum Progress {
 }
 
 /// A walk over the objects of one state.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Sweep {
+    /// Where what it is kept by is kept.
+    slot: Slot,
     /// Whether a pass has begun that is to go on.
     is_going: Cell<bool>,
     /// Whether the walk under way, if one is, was given up.
@@ -124,6 +126,37 @@ pub(crate) struct Sweep {
 }
 
 impl Sweep {
+    /// One that is kept in this slot.
+    pub(crate) fn kept_in(slot: Slot) -> Self {
+        Self {
+            slot,
+            is_going: Cell::new(false),
+            is_given_up: Cell::new(false),
+            count: Cell::new(0),
+            last_count: Cell::new(None),
+        }
+    }
+
+    /// If none is under way, has the next walk come to what was made since the last one began, and to nothing else.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn only_new(&self, state: State) -> Result<(), EngineError> {
+        if self.is_going.get() || self.last_count.get().is_none() || self.is_given_up.get() {
+            return Ok(());
+        }
+        let top = state.top();
+        let ended = if state.push_slot(self.slot) == Type::Table {
+            let kept = state.top();
+            state.raw_get_index(kept, BEGAN_WITH);
+            set(state, kept, ENDS_AT)
+        } else {
+            Ok(())
+        };
+        state.cut_to(top);
+        ended
+    }
+
     /// Goes on, or begins, until it is over or the time is up. Each function written in Lua and each thread is shown at least
     /// once; `show` makes neither, and leaves the stack as it was.
     ///
@@ -166,7 +199,7 @@ impl Sweep {
     /// When the state has no memory left.
     pub(crate) fn note_newest(&self, state: State) -> Result<(), EngineError> {
         let top = state.top();
-        let noted = if state.push_slot(Slot::Sweep) == Type::Table {
+        let noted = if state.push_slot(self.slot) == Type::Table {
             state.raw_get_index(-1, BEGAN_WITH);
             state.set_slot(Slot::Newest)
         } else {
@@ -183,11 +216,11 @@ impl Sweep {
         show: &mut dyn FnMut(Object<'_>),
     ) -> Result<Progress, EngineError> {
         let Some(header) = internals::header(state) else { return Ok(Progress::NotKnown) };
-        if state.push_slot(Slot::Sweep) != Type::Table {
+        if state.push_slot(self.slot) != Type::Table {
             state.pop(1);
             state.push_table()?;
             state.push_copy(-1);
-            state.set_slot(Slot::Sweep)?;
+            state.set_slot(self.slot)?;
         }
         let kept = state.top();
         if self.is_given_up.take() {
@@ -346,7 +379,7 @@ if turn % 5 == 0 then collectgarbage() end
             lua.load("for f in pairs(shown) do shown[f] = nil end for i = 1, 12000 do later[i] = { i } end")
                 .exec()
                 .unwrap();
-            let sweep = Sweep::default();
+            let sweep = Sweep::kept_in(Slot::Sweep);
             let (mut slices, past) = (0, Instant::now());
             loop {
                 let top = main.top();

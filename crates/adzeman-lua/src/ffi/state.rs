@@ -56,6 +56,8 @@ pub(crate) enum Slot {
     Spare,
     /// What a walk over all objects is kept by.
     Sweep,
+    /// The same of the walk that goes on in the background.
+    Renewal,
     /// Functions that were on a stack when they should have got another body, weakly.
     Left,
     /// The runs of coroutines that the host resumes, weakly.
@@ -63,7 +65,7 @@ pub(crate) enum Slot {
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 16] = [0; 16];
+static SLOTS: [u8; 17] = [0; 17];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

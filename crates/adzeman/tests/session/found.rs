@@ -5,7 +5,7 @@ use std::sync::mpsc;
 use std::thread::{self, JoinHandle};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
-use mlua::{Function, Lua};
+use mlua::{Function, Lua, Table};
 use serde_json::{Value as Json, json};
 
 use crate::harness::Client;
@@ -324,5 +324,71 @@ fn a_module_that_is_loaded_again_and_again_is_hit_each_time() {
         client.ok("disconnect", json!({}));
         running.join().unwrap();
         std::fs::remove_dir_all(&folder).unwrap();
+    }
+}
+
+/// A module's file, loaded by the host's own loader in each of twenty events that take a while, and another chunk in each.
+#[test]
+fn a_module_that_a_loader_of_the_host_loads_again_is_hit_each_time_but_for_a_first_that_is_told_of() {
+    for from_file in [true, false] {
+        let folder = std::env::temp_dir().join(format!("adzeman-own-loader-{from_file}-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).unwrap();
+        let file = folder.join("mod.lua");
+        std::fs::write(&file, MODULE).unwrap();
+        let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+        let running = thread::spawn({
+            let (host, file) = (host.clone(), file.clone());
+            move || {
+                let lua = Lua::new();
+                let context = LuaContext::attach(&host, &lua, "main").unwrap();
+                let load = move |lua: &Lua, ()| {
+                    if from_file {
+                        return lua.load(file.as_path()).call::<Table>(());
+                    }
+                    lua.load(MODULE).set_name(format!("@{}", file.display())).call(())
+                };
+                lua.globals().set("own", lua.create_function(load).unwrap()).unwrap();
+                let script = "local mod = own()\nfunction update(n, again)\n  if again then mod = own() end\n  return mod.shown(n)\nend";
+                context.load("main.lua", script).unwrap().call::<()>(()).unwrap();
+                let update: Function = lua.globals().get("update").unwrap();
+                while !host.is_attached() {
+                    thread::yield_now();
+                }
+                let mut count = 0_i64;
+                while host.is_attached() {
+                    count += 1;
+                    let again = count > 3;
+                    host.emit(Event::of("shift").with("n", count), || update.call::<i64>((count, again))).unwrap();
+                    lua.load(format!("return {count}")).eval::<i64>().unwrap();
+                    thread::sleep(std::time::Duration::from_millis(5));
+                }
+            }
+        });
+        let mut client = Client::connect(&host);
+        client.ok("initialize", json!({}));
+        client.event("initialized");
+        set(&mut client, &[7]);
+        client.ok("attach", json!({}));
+        client.ok("configurationDone", json!({}));
+        let mut met = Vec::new();
+        while met.len() < 20 {
+            assert_eq!(client.stopped().1, 7);
+            met.push(client.evaluate("x").parse::<i64>().unwrap());
+            client.go_on("continue");
+        }
+        client.stopped();
+        let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+        assert!(sources.as_array().unwrap().len() <= 3, "all of the chunks in each event have one name: {sources}");
+        let mut told = 0;
+        while client.has_event("output") {
+            let text = client.event("output")["output"].clone();
+            told += usize::from(text.as_str().unwrap().contains("mod.lua again in main: breakpoints could be missed"));
+        }
+        client.ok("disconnect", json!({}));
+        running.join().unwrap();
+        std::fs::remove_dir_all(&folder).unwrap();
+        let missed: Vec<_> = met.windows(2).filter(|two| two[1] != two[0] + 1).collect();
+        assert!(missed.iter().all(|two| two[0] == 3), "all that were missed are before it was told of: {met:?}");
+        assert_eq!(told, 1, "{met:?}");
     }
 }

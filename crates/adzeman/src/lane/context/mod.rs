@@ -2,6 +2,7 @@
 
 mod supervising;
 
+use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -9,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::Armed;
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
-use adzeman_core::engine::{Engine, EngineContext, EngineError};
+use adzeman_core::engine::{Blindness, Engine, EngineContext, EngineError};
 use adzeman_core::evaluation::Cancel;
 use adzeman_core::sharing::{Shared, SharedWeak};
 use adzeman_core::source::SourceLine;
@@ -51,8 +52,8 @@ pub(crate) struct LocalContext {
     running_openly: AtomicUsize,
     /// How many sources were loaded.
     loaded: AtomicUsize,
-    /// Whether it was said that lines were not watched for.
-    blindness_told: AtomicBool,
+    /// What was said of lines that were not watched for.
+    blindness_told: Mutex<HashSet<Blindness>>,
 }
 
 impl LocalContext {
@@ -75,7 +76,7 @@ impl LocalContext {
             occupied: AtomicBool::new(false),
             running_openly: AtomicUsize::new(0),
             loaded: AtomicUsize::new(0),
-            blindness_told: AtomicBool::new(false),
+            blindness_told: Mutex::default(),
         }
     }
 
@@ -169,6 +170,9 @@ impl LocalContext {
     pub(super) fn keep_watch(&self) {
         if let Some(engine) = self.engine() {
             engine.keep_watch();
+            if engine.wants_safe_point() {
+                self.note_occupied(true);
+            }
         }
     }
 

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use adzeman_core::decide::Reason;
-use adzeman_core::engine::{Engine, Supervisor};
+use adzeman_core::engine::{Blindness, Engine, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 
@@ -71,14 +71,22 @@ impl Supervisor for LocalContext {
         self.host.breakpoints.note_armed(place, watched_because);
     }
 
-    fn was_blind(&self) {
-        if !self.blindness_told.swap(true, Ordering::SeqCst) {
-            let text = format!(
+    fn was_blind(&self, why: Blindness) {
+        let text = match why {
+            Blindness::OtherHook => format!(
                 "the host has set a hook of its own on {}, or on a coroutine there, while lines were watched for: breakpoints under \
                  the line hook could be missed from then until now; it goes on beside ours where it is set before the context is \
                  opened, and coroutines are resumed by the context\n",
                 self.link.name
-            );
+            ),
+            Blindness::LoadedAgain(source) => format!(
+                "a loader of the host's own has loaded {} again in {}: breakpoints could be missed in what it has loaded, until now; \
+                 from here on calls are watched there, so that the next time is met, at some cost; context.load has none\n",
+                self.host.sources.look().get(source).map_or("a script", |source| &source.facts.name),
+                self.link.name
+            ),
+        };
+        if lock(&self.blindness_told).insert(why) {
             self.host.clients.tell(Notice::text(Tone::Important, text));
         }
     }
