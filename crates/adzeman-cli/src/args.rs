@@ -24,7 +24,7 @@ pub(crate) enum Verb {
     /// Run a Lua script in a clean state of its own, stopping at its first line
     Run(Run),
     /// Serve the Debug Adapter Protocol on standard input and output, for editors that start an adapter
-    Dap,
+    Adapter,
     /// What `run` starts
     #[command(hide = true)]
     Script(Script),
@@ -44,8 +44,8 @@ pub(crate) struct Attach {
     #[arg(long)]
     pub(crate) follow: bool,
     /// Wait at this address for a host that was started with ADZEMAN=dial:ADDRESS
-    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["host", "follow"])]
-    pub(crate) listen: Option<String>,
+    #[arg(long = "await", value_name = "ADDRESS", conflicts_with_all = ["host", "follow"])]
+    pub(crate) awaited: Option<String>,
     /// Look, and nothing else; any number of clients may
     #[arg(long)]
     pub(crate) observe: bool,

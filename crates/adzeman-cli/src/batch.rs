@@ -67,7 +67,7 @@ pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliErr
     };
     let opening = opening(&arguments.session, manner)?;
     let target = arguments.host.as_deref();
-    let reached = match &arguments.listen {
+    let reached = match &arguments.awaited {
         Some(address) => {
             reach::wait_at(address, |address| printer.remark(&format!("waiting for a host at {address}")))?
         }

@@ -27,7 +27,7 @@ pub(crate) enum CliError {
     SeveralHosts(String),
     #[error("hosts cannot be looked for: {0}")]
     NoFolder(String),
-    #[error("'{0}' is not an address; give the port or the address that the host printed, such as 127.0.0.1:4711")]
+    #[error("'{0}' is not an address; give the port or the address that the host printed, such as 127.0.0.1:7642")]
     BadAddress(String),
     #[error("what listens at {address} is not a host of scripts: {why}")]
     NotAHost { address: String, why: String },

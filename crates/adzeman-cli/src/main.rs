@@ -46,7 +46,7 @@ fn main() -> ExitCode {
         Verb::Start(start) => return end_with(batch::start(&start, &printer), &printer),
         Verb::Run(run) => return end_with(batch::run_script(&run, &printer), &printer),
         Verb::Script(script) => return script_host::run(&script),
-        Verb::Dap => reach::adapter::serve(),
+        Verb::Adapter => reach::adapter::serve(),
         Verb::Attach(attach) => batch::attach(&attach, &printer),
         Verb::Demo(demo) => demo::run(&demo, &printer),
         Verb::Lockside(options) => return adzeman_demo::main(&options),

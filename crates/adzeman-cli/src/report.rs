@@ -273,8 +273,13 @@ pub(crate) enum Report {
         result: String,
         #[serde(rename = "type")]
         type_name: Option<String>,
-        /// The stop from which it was asked for, if there was one.
-        stop: Option<Box<Stop>>,
+        /// Where the stop is from which it was asked for, if there was one.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        at: Option<String>,
+    },
+    /// Another context has stopped, and the one that was to make a step has not arrived.
+    StillUnderWay {
+        context: String,
     },
     Removed {
         count: usize,
@@ -342,7 +347,7 @@ pub(crate) enum Report {
     Watched {
         watch: WatchRow,
     },
-    Unwatched {
+    WatchesRemoved {
         count: usize,
     },
     WatchesKept {
@@ -355,7 +360,7 @@ pub(crate) enum Report {
         /// The stop that ended it.
         stop: Option<Box<Stop>>,
     },
-    Unmonitored {
+    MonitorsRemoved {
         count: usize,
     },
     Found {
@@ -425,6 +430,12 @@ pub(crate) enum Notice {
     Sample(SampleRow),
     /// A breakpoint bound or moved.
     Breakpoint { number: usize, bound: bool, note: Option<String> },
+    /// Another context than the one being looked at stopped.
+    StoppedElsewhere {
+        context: String,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        description: Option<String>,
+    },
     /// The host dropped messages that this client was too slow for.
     Dropped { messages: u64 },
 }

@@ -49,6 +49,20 @@ pub enum StackState {
     Finished,
 }
 
+/// What became of the call that a step began in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CallState {
+    /// It goes on, or waits for what it called.
+    UnderWay,
+    /// It has ended with a tail call: another function runs in its place, and returns to its caller.
+    Replaced,
+    /// It has returned, or an error has ended it.
+    Left {
+        /// Whether a function of the script called it, on the same stack.
+        has_caller: bool,
+    },
+}
+
 /// What a step needs to know of the line just reached. Asked only when a step is under way, since counting frames
 /// costs.
 pub trait Stack {
@@ -58,6 +72,12 @@ pub trait Stack {
     fn depth(&self) -> usize;
     /// What became of another stack of this context.
     fn state_of(&self, stack: StackId) -> StackState;
+    /// What became of the call that a step began in. An engine that cannot tell takes whatever is at the depth of a call as that
+    /// call.
+    fn call_of(&self, step: Step) -> CallState {
+        let _ = step;
+        CallState::UnderWay
+    }
 }
 
 /// A step under way.
@@ -66,13 +86,20 @@ pub struct Step {
     kind: StepKind,
     from: StackId,
     depth: usize,
+    number: u64,
 }
 
 impl Step {
     /// A step that begins at the top of `stack`.
     #[must_use]
     pub fn begin(kind: StepKind, stack: &dyn Stack) -> Self {
-        Self { kind, from: stack.id(), depth: stack.depth() }
+        Self { kind, from: stack.id(), depth: stack.depth(), number: 0 }
+    }
+
+    /// The same step, told apart from others that begin at the same place.
+    #[must_use]
+    pub fn numbered(self, number: u64) -> Self {
+        Self { number, ..self }
     }
 
     /// Which step it is.
@@ -93,12 +120,6 @@ impl Step {
         self.depth
     }
 
-    /// Whether a function at `depth` of `stack` is the one that the step began in.
-    #[must_use]
-    pub fn is_at(self, stack: StackId, depth: impl FnOnce() -> usize) -> bool {
-        stack == self.from && depth() == self.depth
-    }
-
     /// Whether the line just reached, at the top of `stack`, ends the step.
     #[must_use]
     pub fn arrives(self, stack: &dyn Stack) -> bool {
@@ -113,7 +134,12 @@ impl Step {
         }
         match self.kind {
             StepKind::Into => true,
-            StepKind::Over => stack.depth() <= self.depth,
+            StepKind::Over => match stack.call_of(self) {
+                CallState::UnderWay => stack.depth() <= self.depth,
+                // What the host calls next, in place of the one it has called.
+                CallState::Left { has_caller: false } => stack.depth() <= self.depth,
+                CallState::Left { has_caller: true } | CallState::Replaced => stack.depth() < self.depth,
+            },
             StepKind::Out => stack.depth() < self.depth,
         }
     }
@@ -156,6 +182,36 @@ mod tests {
         use StackState::Active;
         check(StepKind::Out, At(1, 3, Active), false);
         check(StepKind::Out, At(1, 2, Active), true);
+    }
+
+    struct Behind(At, CallState);
+
+    impl Stack for Behind {
+        fn id(&self) -> StackId {
+            self.0.id()
+        }
+        fn depth(&self) -> usize {
+            self.0.depth()
+        }
+        fn state_of(&self, stack: StackId) -> StackState {
+            self.0.state_of(stack)
+        }
+        fn call_of(&self, _: Step) -> CallState {
+            self.1
+        }
+    }
+
+    #[test]
+    fn over_does_not_take_another_call_for_the_one_it_has_left() {
+        let check = |depth, call, expected| {
+            let step = Step::begin(StepKind::Over, &At(1, 3, StackState::Active));
+            assert_eq!(step.arrives(&Behind(At(1, depth, StackState::Active), call)), expected);
+        };
+        check(3, CallState::Left { has_caller: true }, false);
+        check(2, CallState::Left { has_caller: true }, true);
+        check(3, CallState::Left { has_caller: false }, true);
+        check(3, CallState::Replaced, false);
+        check(2, CallState::Replaced, true);
     }
 
     #[test]

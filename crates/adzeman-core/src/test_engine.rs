@@ -93,7 +93,7 @@ impl TestEngine {
         let span = |function: &Function| {
             let last = function.body.last().map_or(function.first, |(line, _)| *line);
             let body = function.body.first().map_or(function.first, |(line, _)| *line);
-            FunctionSpan { name: Some(function.name.clone()), first: function.first, last, body }
+            FunctionSpan { name: Some(function.name.clone()), first: function.first, last, body, is_only: true }
         };
         let lines: LineSet = self.functions.iter().flat_map(|function| &function.body).map(|(line, _)| *line).collect();
         SourceFacts {
@@ -260,6 +260,7 @@ impl Engine for View<'_> {
             index,
             kind: FrameKind::Script,
             name: self.0.functions[frame.function].name.clone(),
+            defined: None,
             place: source.map(|source| SourceLine { source, line: frame.line }),
             tail_call: false,
             running_for: None,

@@ -23,7 +23,7 @@ pub struct Options {
     /// Script that works the locks in place of lockside's own
     #[arg(long, value_name = "FILE")]
     pub lock_script: Option<PathBuf>,
-    /// Address to listen on for someone who attaches, such as 127.0.0.1:4711 or 0 for any free port; without it, what the
+    /// Address to listen on for someone who attaches, such as 127.0.0.1:7642 or 0 for any free port; without it, what the
     /// environment variable ADZEMAN says
     #[arg(long, value_name = "ADDRESS")]
     pub listen: Option<String>,

@@ -62,7 +62,13 @@ fn code_of(text: Option<&str>, prototypes: &[Prototype<'_>]) -> CodeFacts {
     let read = text.and_then(|text| with_tree(text, |tree| (named_functions(tree), continued(tree))));
     let (named, inside) = read.unwrap_or_default();
     let by_line: HashMap<u32, &NamedFunction> = named.iter().map(|function| (function.line, function)).collect();
-    let mut functions: Vec<_> = prototypes.iter().filter_map(|prototype| span(prototype, &by_line)).collect();
+    let by_lines: HashMap<(u32, u32), &NamedFunction> =
+        named.iter().map(|function| ((function.line, function.last), function)).collect();
+    let mut lines_of: HashMap<(u32, u32), usize> = HashMap::new();
+    prototypes.iter().for_each(|prototype| *lines_of.entry((prototype.first, prototype.last)).or_default() += 1);
+    let span =
+        |prototype: &Prototype<'_>| span(prototype, &by_lines, lines_of[&(prototype.first, prototype.last)] == 1);
+    let mut functions: Vec<_> = prototypes.iter().filter_map(span).collect();
     functions.sort_by_key(|function| (function.first, std::cmp::Reverse(function.last)));
     functions.dedup();
     let lines = holdable(prototypes, &by_line);
@@ -75,13 +81,18 @@ fn code_of(text: Option<&str>, prototypes: &[Prototype<'_>]) -> CodeFacts {
     CodeFacts { lines, inside, functions, ..CodeFacts::default() }
 }
 
-fn span(prototype: &Prototype<'_>, by_line: &HashMap<u32, &NamedFunction>) -> Option<FunctionSpan> {
+fn span(
+    prototype: &Prototype<'_>,
+    by_lines: &HashMap<(u32, u32), &NamedFunction>,
+    is_only: bool,
+) -> Option<FunctionSpan> {
     let first = Line::new(prototype.first)?;
     Some(FunctionSpan {
-        name: by_line.get(&prototype.first).map(|function| function.name.clone()),
+        name: by_lines.get(&(prototype.first, prototype.last)).map(|function| function.name.clone()),
         first,
         last: Line::new(prototype.last)?,
         body: prototype.lines.iter().next()?,
+        is_only,
     })
 }
 

@@ -124,6 +124,7 @@ impl LuaEngine {
             let main = ffi::main_thread_of(lua)?;
             let context = Context::open(lua, main, supervisor, host)?;
             ffi::offered::offer(main)?;
+            ffi::print::take_over(main)?;
             Ok::<_, LuaError>(context)
         })?;
         Ok(Self(Shared::new(context)))

@@ -40,7 +40,7 @@ pub enum Listen {
     Wait(Duration),
     /// The same, and the first line of a script stops.
     First(Duration),
-    /// Connects out to an address where someone waits (`adzeman attach --listen`), instead of opening one.
+    /// Connects out to an address where someone waits (`adzeman attach --await`), instead of opening one.
     Dial(SocketAddr),
 }
 
@@ -74,11 +74,11 @@ pub enum ListenError {
     /// A value of `ADZEMAN` that says nothing.
     #[error(
         "ADZEMAN is '{0}', which means nothing; use 'off', 'dormant', 'listen' or 'listen:ADDRESS' such as \
-         'listen:127.0.0.1:4711', 'wait' or 'wait:SECONDS', 'first', or 'dial:ADDRESS'"
+         'listen:127.0.0.1:7642', 'wait' or 'wait:SECONDS', 'first', or 'dial:ADDRESS'"
     )]
     UnknownChoice(String),
     /// An address that is none.
-    #[error("'{0}' is not an address; use a port such as '4711', or '127.0.0.1:4711'")]
+    #[error("'{0}' is not an address; use a port such as '7642', or '127.0.0.1:7642'")]
     BadAddress(String),
     /// An address that others could reach, without a token.
     #[error(
@@ -134,7 +134,7 @@ impl Listen {
     /// assert_eq!(Listen::from_choice("dormant").unwrap(), Listen::Dormant);
     /// assert_eq!(Listen::from_choice("listen").unwrap(), Listen::ANY_PORT);
     /// assert_eq!(Listen::from_choice("first:5").unwrap(), Listen::First(Duration::from_secs(5)));
-    /// assert!(Listen::from_choice("listen:4711").is_ok());
+    /// assert!(Listen::from_choice("listen:7642").is_ok());
     /// assert!(Listen::from_choice("yes").is_err());
     /// ```
     pub fn from_choice(choice: &str) -> Result<Self, ListenError> {

@@ -68,12 +68,12 @@ pub(crate) enum Command {
     Watch(Watch),
     Watches,
     /// Forgets a watch, or all.
-    Unwatch(Option<usize>),
+    RemoveWatch(Option<usize>),
     Monitor(Monitor),
     /// Samples all monitors again.
     Monitors,
     /// Forgets a monitor, or all.
-    Unmonitor(Option<usize>),
+    RemoveMonitor(Option<usize>),
     /// The next page of what was listed last.
     More,
     /// Sources that `into` passes over; `None` to list them.
@@ -100,7 +100,7 @@ pub(crate) enum Command {
 }
 
 /// A verb, how it is used, and what it does: the source of `help`.
-pub(crate) const VERBS: [(&str, &str, &str); 29] = [
+pub(crate) const VERBS: [(&str, &str, &str); 27] = [
     (
         "break",
         "break at FILE:LINE | in FUNCTION | on EVENT [at boundary | over TIME] | on [every] error [containing TEXT] | on change [of type] NAME | on write NAME | on read NAME\n    \
@@ -111,7 +111,11 @@ pub(crate) const VERBS: [(&str, &str, &str); 29] = [
     ("breaks", "breaks [on | off]", "what is set, where it bound, how often it was hit; or arm, disarm all of it"),
     ("enable", "enable BREAKPOINT | all", "let a breakpoint do what it is there for"),
     ("disable", "disable BREAKPOINT | all", "keep a breakpoint, but let it do nothing"),
-    ("remove", "remove BREAKPOINT | all", "remove a breakpoint"),
+    (
+        "remove",
+        "remove BREAKPOINT | all | watch N | watch all | monitor N | monitor all",
+        "remove a breakpoint, a watch or a monitor, or all of them",
+    ),
     (
         "keep",
         "keep BREAKPOINT | all | watches",
@@ -140,14 +144,12 @@ pub(crate) const VERBS: [(&str, &str, &str); 29] = [
         "show it at every stop; one that uses variables of a function belongs to that function",
     ),
     ("watches", "watches", "what is watched, and what it is now"),
-    ("unwatch", "unwatch N | all", "watch it no longer"),
     (
         "monitor",
         "monitor EXPRESSION [every TIME | on EVENT [every N]] [for N]",
         "go on, and show it while the host runs: every 2s, 200ms, or at events; 'for' so many samples",
     ),
     ("monitors", "monitors", "show again what was monitored"),
-    ("unmonitor", "unmonitor N | all", "monitor it no longer"),
     ("let", "let TARGET = EXPRESSION", "change a variable, a field or part of the host"),
     ("use", "use frame NUMBER | context NAME", "look from another frame or into another context"),
     ("library", "library [PATH... | none]", "sources and folders (with a slash at the end) that 'into' passes over"),
@@ -191,15 +193,17 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         },
         "enable" => pick(verb, rest).map(|which| Command::Enable(which, true)),
         "disable" => pick(verb, rest).map(|which| Command::Enable(which, false)),
-        "remove" => pick(verb, rest).map(Command::Remove),
+        "remove" => match split_word(rest) {
+            ("watch", number) if !number.is_empty() => numbered(verb, number).map(Command::RemoveWatch),
+            ("monitor", number) if !number.is_empty() => numbered(verb, number).map(Command::RemoveMonitor),
+            _ => pick(verb, rest).map(Command::Remove),
+        },
         "keep" if rest == "watches" => Ok(Command::KeepWatches),
         "keep" => pick(verb, rest).map(Command::Keep),
         "watch" => parse_watch(rest).map(Command::Watch),
         "watches" => Ok(Command::Watches),
-        "unwatch" => numbered(verb, rest).map(Command::Unwatch),
         "monitor" => looks::parse_monitor(rest).map(Command::Monitor),
         "monitors" => Ok(Command::Monitors),
-        "unmonitor" => numbered(verb, rest).map(Command::Unmonitor),
         "more" => Ok(Command::More),
         "library" => Ok(Command::Library(match rest {
             "" => None,

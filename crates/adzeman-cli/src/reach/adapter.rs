@@ -1,4 +1,4 @@
-//! `adzeman dap`: the protocol on standard input and output, for editors that start an adapter. Joins them to a host, found as
+//! `adzeman adapter`: the protocol on standard input and output, for editors that start an adapter. Joins them to a host, found as
 //! `adzeman attach` finds it (`attach`), or started (`launch`).
 
 use std::collections::BTreeMap;

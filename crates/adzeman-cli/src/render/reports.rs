@@ -50,6 +50,9 @@ pub(super) fn render(report: &Report) -> String {
             text.push_str(&listing.as_ref().map(render_listing).unwrap_or_default());
             text
         }
+        Report::StillUnderWay { context } => {
+            format!("{context} is still under way; it may have to wait for the context that stopped\n")
+        }
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
         Report::Left { host } => format!("left; {host} runs on\n"),
         Report::Help => render_help(),
@@ -169,7 +172,7 @@ fn render_break_report(report: &Report) -> String {
             let passed = if passed.is_empty() { "nothing".to_owned() } else { passed.join(", ") };
             format!("'into' passes over {passed}\n")
         }
-        Report::Ran { call, success, result, stop, .. } => render_ran(call, *success, result, stop.as_deref()),
+        Report::Ran { call, success, result, at, .. } => render_ran(call, *success, result, at.as_deref()),
         Report::Removed { count: 1 } => "removed\n".to_owned(),
         Report::Removed { count } => format!("{count} breakpoints removed\n"),
         _ => String::new(),
@@ -206,6 +209,10 @@ pub(super) fn render_notice(notice: &Notice) -> String {
         Notice::Breakpoint { number, bound, note } => {
             let state = if *bound { "is bound now" } else { "is not bound any more" };
             format!("breakpoint {number} {state}{}\n", note.as_ref().map_or(String::new(), |note| format!(": {note}")))
+        }
+        Notice::StoppedElsewhere { context, description } => {
+            let what = description.clone().unwrap_or_else(|| format!("{context} stopped"));
+            format!("{what}; 'use context {context}' looks at it\n")
         }
         Notice::Dropped { messages } => {
             format!("{messages} messages of the host were dropped: too many came at once\n")
@@ -281,13 +288,15 @@ fn render_returned(values: &[String]) -> String {
     }
 }
 
-fn render_ran(call: &str, success: bool, result: &str, stop: Option<&Stop>) -> String {
+fn render_ran(call: &str, success: bool, result: &str, at: Option<&str>) -> String {
     let mut text = match (success, result) {
         (true, "") => format!("{call} is done\n"),
         (true, result) => format!("{call} returned {}\n", styled(STRONG, result)),
         (false, why) => format!("{}\n", styled(TROUBLE, &format!("{call} failed: {why}"))),
     };
-    text.push_str(&stop.map(render_stop).unwrap_or_default());
+    if let Some(at) = at {
+        text += &styled(QUIET, &format!("{at}, as before\n"));
+    }
     text
 }
 
@@ -361,7 +370,7 @@ fn render_listing(listing: &Listing) -> String {
     for (number, line) in (listing.first..).zip(&listing.lines) {
         let shown = format!("{number:>width$}");
         // Lines that ran on the way are marked.
-        let mark = if listing.ran.contains(&number) { "·" } else { " " };
+        let mark = if listing.ran.contains(&number) { "✓" } else { " " };
         let _ = if listing.current == Some(number) {
             writeln!(text, "{} {}", styled(HERE, &format!("→ {shown} ┃")), styled(STRONG, line))
         } else {
@@ -480,7 +489,7 @@ mod tests {
         lock.upper stopped by breakpoint 2, in update
         during frame.update of lock.upper   dt 1.0
         scripts/lock.lua
-        ·  9 │ function update(dt)
+        ✓  9 │ function update(dt)
         → 10 ┃   local x = dt
           dt = 1.0 (was 0.5)  (dt) = 2.0
           watch 1  dt * 2 in update  2.0

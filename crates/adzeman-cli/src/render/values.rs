@@ -43,8 +43,8 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
         }
         Report::Watches { watches } => render_watches(watches),
         Report::Watched { watch } => render_watches(std::slice::from_ref(watch)),
-        Report::Unwatched { count: 1 } => "watched no longer\n".to_owned(),
-        Report::Unwatched { count } => format!("{count} watches removed\n"),
+        Report::WatchesRemoved { count: 1 } => "watched no longer\n".to_owned(),
+        Report::WatchesRemoved { count } => format!("{count} watches removed\n"),
         Report::WatchesKept { count, file } => format!("{count} watches kept in {file}\n"),
         Report::Monitored { samples, .. } if samples.is_empty() => "no sample was taken\n".to_owned(),
         Report::Monitored { samples, .. } => {
@@ -52,7 +52,7 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
             let share: f64 = samples.iter().map(|sample| sample.share).sum();
             format!("{count} samples, which took {:.2}% of the time; 'monitors' shows them again\n", share * 100.0)
         }
-        Report::Unmonitored { .. } => "monitored no longer\n".to_owned(),
+        Report::MonitorsRemoved { .. } => "monitored no longer\n".to_owned(),
         Report::Found { text, paths, lines, .. } if paths.is_empty() && lines.is_empty() => {
             format!("no source has '{text}' in its name or text\n")
         }
@@ -244,5 +244,5 @@ pub(super) fn render_sample(sample: &SampleRow) -> String {
         sample.share * 100.0
     );
     let value = if sample.success { styled(STRONG, &sample.value) } else { styled(TROUBLE, &sample.value) };
-    format!("~ {} = {value}  {}\n", sample.what, styled(QUIET, &facts))
+    format!("◇ {} = {value}  {}\n", sample.what, styled(QUIET, &facts))
 }

@@ -38,10 +38,10 @@ impl Session<'_> {
             Command::KeepWatches => self.keep_watches(),
             Command::Watch(wanted) => self.watch(wanted),
             Command::Watches => self.list_watches(),
-            Command::Unwatch(number) => self.unwatch(number),
+            Command::RemoveWatch(number) => self.remove_watch(number),
             Command::Monitor(wanted) => self.monitor(wanted),
             Command::Monitors => self.show_monitors(),
-            Command::Unmonitor(number) => self.unmonitor(number),
+            Command::RemoveMonitor(number) => self.remove_monitor(number),
             Command::More => self.more(),
             Command::Library(paths) => self.library(paths),
             Command::Go(go) => self.go(go),
@@ -63,11 +63,14 @@ impl Session<'_> {
     /// Lets the stopped context go on, and waits for the next stop. With nothing stopped, it only waits; a stop that came
     /// meanwhile is shown first.
     fn go(&mut self, go: Go) -> Result<Report, CliError> {
-        if let Some(report) = self.unseen_stop()? {
+        if let Some(report) = self.next_stop()? {
             return Ok(report);
         }
+        // A step is one of its context; who lets scripts run freely waits for whichever stops.
+        let mut of_context = None;
         match self.at.stopped {
             Some(thread_id) => {
+                of_context = (go != Go::Freely).then_some(thread_id);
                 let (command, arguments) = self.request_to_go(go, thread_id)?;
                 let _: Json = self.client.request(command, &arguments)?;
                 self.forget_stop();
@@ -81,7 +84,7 @@ impl Session<'_> {
                 self.require_stop()?;
             }
         }
-        self.wait()
+        self.wait_in(of_context)
     }
 
     /// The request for a way to go on.

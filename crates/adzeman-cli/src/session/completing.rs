@@ -35,8 +35,8 @@ impl Session<'_> {
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),
             ["enable" | "disable" | "remove"] | ["look", "break"] => self.breakpoint_names(),
             ["keep"] => self.breakpoint_names().into_iter().chain(["watches".to_owned()]).collect(),
-            ["unwatch"] | ["look", "watch"] => self.watches.all.iter().map(|held| held.number.to_string()).collect(),
-            ["unmonitor"] => self.monitors.all.iter().map(|held| held.number.to_string()).collect(),
+            ["remove" | "look", "watch"] => self.watches.all.iter().map(|held| held.number.to_string()).collect(),
+            ["remove", "monitor"] => self.monitors.all.iter().map(|held| held.number.to_string()).collect(),
             ["look", .., "as"] => FORMS.iter().map(|(name, _)| (*name).to_owned()).collect(),
             ["look"] => {
                 let (start, found) = self.expression_completions(line);

@@ -21,8 +21,8 @@ const GLANCE: Duration = Duration::from_millis(50);
 const PATIENT_FOR: Duration = Duration::from_millis(600);
 
 impl Session<'_> {
-    /// Takes notice of what happened meanwhile; a stop that came is kept to be shown. A host that is gone is waited for, if
-    /// that was asked for.
+    /// Takes notice of what happened meanwhile; a stop that came is kept to be shown, and told where it is another's. A host that
+    /// is gone is waited for, if that was asked for.
     pub(crate) fn take_waiting(&mut self) -> Result<(), CliError> {
         match self.take_events() {
             Err(CliError::HostGone(_)) if self.origin.manner.follow => self.come_back(),
@@ -33,28 +33,61 @@ impl Session<'_> {
     pub(super) fn take_events(&mut self) -> Result<(), CliError> {
         while let Some(event) = self.client.next_event(Duration::ZERO)? {
             if let Some(Ended::Stopped(body)) = self.take(&event)? {
-                self.at.unseen = Some(body);
+                self.keep_stop(body);
             }
         }
         Ok(())
     }
 
-    /// Shows a stop that came while nobody waited for it.
-    pub(crate) fn show_unseen(&mut self) -> Result<(), CliError> {
-        if let Some(report) = self.unseen_stop()? {
+    /// Keeps a stop that nobody has waited for, and tells of it, unless it is where the person looks and is shown anyway.
+    fn keep_stop(&mut self, body: StoppedBody) {
+        self.elsewhere.retain(|held| held.thread_id != body.thread_id);
+        if !self.is_own(&body) {
+            let (context, description) = (self.context_name(body.thread_id), body.description.clone());
+            self.printer.notice(&Notice::StoppedElsewhere { context, description });
+        }
+        self.elsewhere.push(body);
+    }
+
+    /// Whether a stop is in the context that the person looks at, or they look at none.
+    fn is_own(&self, body: &StoppedBody) -> bool {
+        self.at.stopped.or(self.at.selected).is_none_or(|context| context == body.thread_id)
+    }
+
+    /// Shows a stop of the context being looked at that came while nobody waited for it.
+    pub(crate) fn show_own_stop(&mut self) -> Result<(), CliError> {
+        if let Some(own) = self.elsewhere.iter().position(|held| self.is_own(held)) {
+            let body = self.elsewhere.remove(own);
+            let report = self.stopped_at(&body)?;
             self.printer.report(None, &report);
         }
         Ok(())
     }
 
-    /// A stop that came while nobody waited for it, and was not shown yet.
-    pub(crate) fn unseen_stop(&mut self) -> Result<Option<Report>, CliError> {
-        self.at.unseen.take().map(|body| self.stopped_at(&body)).transpose()
+    /// The first stop that is not being looked at, if nothing is: shown from now on.
+    pub(crate) fn next_stop(&mut self) -> Result<Option<Report>, CliError> {
+        if self.at.stopped.is_some() || self.elsewhere.is_empty() {
+            return Ok(None);
+        }
+        let body = self.elsewhere.remove(0);
+        self.stopped_at(&body).map(Some)
     }
 
     /// Waits for a stop, or for the end of a step that left its handler. Ctrl-C asks for a pause.
     pub(crate) fn wait(&mut self) -> Result<Report, CliError> {
+        self.wait_in(None)
+    }
+
+    /// The same for a stop of one context, if one is given. A stop of another is told of; it may hold up the one that is waited
+    /// for, so that after a moment nobody waits any longer.
+    pub(super) fn wait_in(&mut self, context: Option<i64>) -> Result<Report, CliError> {
+        if context.is_none()
+            && let Some(report) = self.next_stop()?
+        {
+            return Ok(report);
+        }
         let begun = Instant::now();
+        let mut other = None;
         let mut said_so = self.patience.is_some();
         signals::forget_interrupt();
         loop {
@@ -64,6 +97,10 @@ impl Session<'_> {
             }
             if let Some(event) = self.client.next_event(GLANCE)? {
                 match self.take(&event)? {
+                    Some(Ended::Stopped(body)) if context.is_some_and(|context| context != body.thread_id) => {
+                        other = Some(Instant::now());
+                        self.keep_stop(body);
+                    }
                     Some(Ended::Stopped(body)) => return self.stopped_at(&body),
                     Some(Ended::HandlerLeft(body)) => {
                         return Ok(Report::HandlerLeft {
@@ -80,6 +117,9 @@ impl Session<'_> {
             }
             if signals::take_interrupt() {
                 self.interrupt()?;
+            }
+            if let Some(context) = context.filter(|_| other.is_some_and(|since| since.elapsed() > PATIENT_FOR)) {
+                return Ok(Report::StillUnderWay { context: self.context_name(context) });
             }
             if let Some(patience) = self.patience.filter(|patience| begun.elapsed() > *patience) {
                 return Err(CliError::NoStop { seconds: patience.as_secs_f64() });
@@ -106,12 +146,11 @@ impl Session<'_> {
     pub(crate) fn take(&mut self, event: &Event) -> Result<Option<Ended>, CliError> {
         match event.event.as_str() {
             "stopped" => {
-                let body: StoppedBody = read(event)?;
-                self.at.stopped = Some(body.thread_id);
-                return Ok(Some(Ended::Stopped(body)));
+                return Ok(Some(Ended::Stopped(read(event)?)));
             }
             "continued" => {
                 let body: ContinuedBody = read(event)?;
+                self.elsewhere.retain(|held| held.thread_id != body.thread_id);
                 if self.at.stopped == Some(body.thread_id) {
                     self.forget_stop();
                 }
@@ -168,7 +207,8 @@ impl Session<'_> {
     }
 
     pub(crate) fn stopped_at(&mut self, body: &StoppedBody) -> Result<Report, CliError> {
-        self.at.unseen = None;
+        self.elsewhere.retain(|held| held.thread_id != body.thread_id);
+        self.at.stop = Some(body.clone());
         self.at.lines_ran = body.lines_ran.clone().unwrap_or_default();
         self.at.stopped = Some(body.thread_id);
         self.at.selected = self.at.stopped;
@@ -188,16 +228,14 @@ impl Session<'_> {
     /// A call that a person asked for is done; the stop it was asked from is there again.
     pub(super) fn ran(&mut self, body: RanBody) -> Result<Report, CliError> {
         let (call, _) = self.call.take().unwrap_or_default();
-        let stop = if body.stopped {
+        let mut at = None;
+        if body.stopped {
             self.at.stopped = Some(body.thread_id);
             self.at.selected = self.at.stopped;
             self.look_from_the_script()?;
-            let here = StoppedBody { thread_id: body.thread_id, reason: "here".to_owned(), ..StoppedBody::default() };
-            Some(Box::new(self.stop_report(&here)?))
-        } else {
-            None
-        };
-        Ok(Report::Ran { call, success: body.success, result: body.result, type_name: body.type_name, stop })
+            at = self.place_here();
+        }
+        Ok(Report::Ran { call, success: body.success, result: body.result, type_name: body.type_name, at })
     }
 
     /// Fetches frames of the stopped context, from `start` on.

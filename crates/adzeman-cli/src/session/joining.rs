@@ -85,6 +85,7 @@ impl Session<'_> {
         self.role = role;
         self.forget_stop();
         self.at.selected = None;
+        self.elsewhere.clear();
         self.refresh_contexts()?;
         self.compare_sources()?;
         self.give_maps()?;

@@ -15,12 +15,18 @@ pub(crate) enum Next {
 pub(crate) fn run_line(session: &mut Session<'_>, line: &str, echo: bool) -> Result<Next, CliError> {
     let command = command::parse(line)?;
     if command == Command::Nothing {
+        // Whoever presses Enter at the prompt is shown a stop that they were told of.
+        session.take_waiting()?;
+        if let Some(report) = if echo { None } else { session.next_stop()? } {
+            session.printer.report(None, &report);
+        }
         return Ok(Next::Ask);
     }
     session.take_waiting()?;
-    // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen.
+    // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen. Nothing typed lands in another
+    // context than the one that the prompt has shown.
     if !matches!(command, Command::Go(_)) {
-        session.show_unseen()?;
+        session.show_own_stop()?;
     }
     if echo {
         session.printer.echo(&session.prompt(), line);

@@ -1,7 +1,9 @@
 //! `look`, `use`, and the report of a stop.
 
 use adzeman_dap::events::StoppedBody;
+use adzeman_dap::extra::{self, StatusBody};
 use adzeman_dap::types::StackFrame;
+use serde_json::json;
 
 use super::Session;
 use super::sources::LINES_AROUND;
@@ -33,9 +35,19 @@ impl Session<'_> {
 
     /// The selected frame with its source and locals.
     fn look_here(&mut self) -> Result<Report, CliError> {
+        if let Some(report) = self.next_stop()? {
+            return Ok(report);
+        }
         let thread_id = self.require_stop()?;
         let body = StoppedBody { thread_id, reason: "here".to_owned(), ..StoppedBody::default() };
         Ok(Report::Stop { stop: Box::new(self.stop_report(&body)?) })
+    }
+
+    /// Where the selected frame is, in a line: `lock.upper at scripts/lock.lua:31, in update`.
+    pub(super) fn place_here(&self) -> Option<String> {
+        let (context, frame) = (self.at.selected?, self.at.frames.get(self.at.frame)?);
+        let path = self.files.paths.to_local(frame.source.as_ref()?.path.as_ref()?);
+        Some(format!("{} at {path}:{}, in {}", self.context_name(context), frame.line, frame.name))
     }
 
     /// What a stop looks like, from the selected frame.
@@ -79,10 +91,13 @@ impl Session<'_> {
 
     fn look_contexts(&mut self) -> Result<Report, CliError> {
         self.refresh_contexts()?;
-        let describe = |context: &adzeman_dap::types::Thread| match self.at.stopped {
-            Some(stopped) if stopped == context.id => format!("{} (stopped)", context.name),
-            Some(_) => format!("{} (held)", context.name),
-            None => context.name.clone(),
+        let status: StatusBody = self.client.request(extra::STATUS, &json!({}))?;
+        let describe = |context: &adzeman_dap::types::Thread| {
+            let state = status.contexts.iter().find(|held| held.name == context.name).map_or("", |held| &held.state);
+            match state {
+                "" | "running" => context.name.clone(),
+                state => format!("{} ({state})", context.name),
+            }
         };
         let contexts = self.contexts.iter().map(describe).collect();
         Ok(Report::Contexts { contexts, selected: self.current_context().ok().map(|id| self.context_name(id)) })
@@ -111,7 +126,16 @@ impl Session<'_> {
             let names: Vec<_> = self.contexts.iter().map(|context| context.name.clone()).collect();
             return Err(CliError::Refused(format!("there is no context '{name}'; there is {}", names.join(", "))));
         };
-        self.at.selected = Some(context.id);
+        let id = context.id;
+        if let Some(at) = self.elsewhere.iter().position(|held| held.thread_id == id) {
+            let body = self.elsewhere.remove(at);
+            // The other one is held still.
+            let other = self.at.stop.take();
+            self.forget_stop();
+            self.elsewhere.splice(0..0, other);
+            return self.stopped_at(&body);
+        }
+        self.at.selected = Some(id);
         self.look_contexts()
     }
 

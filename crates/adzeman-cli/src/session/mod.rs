@@ -98,6 +98,8 @@ pub(crate) struct Session<'a> {
     contexts: Vec<Thread>,
     /// What is being looked at.
     at: Looking,
+    /// Stops that are not being looked at, the first one first.
+    elsewhere: Vec<StoppedBody>,
     breakpoints: Breakpoints,
     watches: Numbered<KnownWatch>,
     monitors: Numbered<KnownMonitor>,
@@ -125,8 +127,8 @@ struct Looking {
     lines_ran: Vec<i64>,
     /// What `more` shows.
     more: Option<More>,
-    /// A stop that was not shown yet.
-    unseen: Option<StoppedBody>,
+    /// What the host said of the stop.
+    stop: Option<StoppedBody>,
 }
 
 /// The breakpoints of this session.
@@ -274,6 +276,7 @@ impl<'a> Session<'a> {
             host,
             contexts: Vec::new(),
             at: Looking::default(),
+            elsewhere: Vec::new(),
             breakpoints: Breakpoints { armed, ..Breakpoints::default() },
             watches: Numbered::default(),
             monitors: Numbered::default(),
@@ -295,7 +298,7 @@ impl<'a> Session<'a> {
 
     /// Takes in, and tells, what has happened since the person was asked last.
     pub(crate) fn catch_up(&mut self) -> Result<(), CliError> {
-        let heard = self.take_waiting().and_then(|()| self.show_unseen());
+        let heard = self.take_waiting().and_then(|()| self.show_own_stop());
         self.tell_failure(heard)
     }
 

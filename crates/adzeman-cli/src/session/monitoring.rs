@@ -1,4 +1,4 @@
-//! `monitor`, `monitors`, `unmonitor`: what is sampled while the host runs. Monitors work while they are being watched: in
+//! `monitor`, `monitors`, `remove monitor`: what is sampled while the host runs. Monitors work while they are being watched: in
 //! the live view on a terminal, or while their samples are printed.
 
 use std::collections::HashMap;
@@ -34,12 +34,12 @@ impl Session<'_> {
         outcome
     }
 
-    pub(super) fn unmonitor(&mut self, number: Option<usize>) -> Result<Report, CliError> {
+    pub(super) fn remove_monitor(&mut self, number: Option<usize>) -> Result<Report, CliError> {
         let before = self.monitors.all.len();
         self.monitors.all.retain(|held| number.is_some_and(|number| held.number != number));
         match (before - self.monitors.all.len(), number) {
             (0, Some(number)) => Err(CliError::Refused(format!("there is no monitor {number}"))),
-            (count, _) => Ok(Report::Unmonitored { count }),
+            (count, _) => Ok(Report::MonitorsRemoved { count }),
         }
     }
 

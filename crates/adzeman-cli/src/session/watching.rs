@@ -1,4 +1,4 @@
-//! `watch`, `watches`, `unwatch`.
+//! `watch`, `watches`, `remove watch`.
 
 use adzeman_dap::ErrorCode;
 use adzeman_dap::requests::ValueBody;
@@ -89,7 +89,7 @@ impl Session<'_> {
         Ok(Report::Watches { watches: self.watch_rows()? })
     }
 
-    pub(super) fn unwatch(&mut self, number: Option<usize>) -> Result<Report, CliError> {
+    pub(super) fn remove_watch(&mut self, number: Option<usize>) -> Result<Report, CliError> {
         let before = self.watches.all.len();
         let was_kept =
             self.watches.all.iter().any(|held| held.is_kept && number.is_none_or(|number| held.number == number));
@@ -100,7 +100,7 @@ impl Session<'_> {
                 if was_kept {
                     self.write_watches()?;
                 }
-                Ok(Report::Unwatched { count })
+                Ok(Report::WatchesRemoved { count })
             }
         }
     }

@@ -314,7 +314,7 @@ fn a_host_that_dials_out_is_waited_for() {
     let free = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string();
     let mut session = user
         .command()
-        .args(["attach", "--listen", &free, "--batch", "-"])
+        .args(["attach", "--await", &free, "--batch", "-"])
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .spawn()

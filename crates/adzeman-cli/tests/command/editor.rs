@@ -17,7 +17,7 @@ struct Editor {
 
 impl Editor {
     fn start(user: &User) -> Self {
-        let mut child = user.command().arg("dap").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        let mut child = user.command().arg("adapter").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
         let output = BufReader::new(child.stdout.take().unwrap());
         Self { child, output, seq: 0, events: Vec::new() }
     }

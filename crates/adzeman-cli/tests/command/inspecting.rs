@@ -28,7 +28,7 @@ fn changes_between_stops_and_watches_are_shown_at_every_stop() {
     let host = Lockside::start(&["--fps", "0"]);
     let commands = format!(
         "{AT_UPPER}watch event.level - lock.level\nwatch apart * 2 in level_with\nwatch host.weather.rain\nwatches\n\
-         go\nlook level_with\nwatch nobody + 1\nbreak in level_with\ngo\nout\nlook watch 1\nunwatch 2\nwatches\n"
+         go\nlook level_with\nwatch nobody + 1\nbreak in level_with\ngo\nout\nlook watch 1\nremove watch 2\nwatches\n"
     );
     let lines = objects(&host, &commands);
     let report = |at: usize| &lines[at]["report"];
@@ -105,7 +105,7 @@ fn monitors_print_their_samples_for_programs() {
     let host = Lockside::start(&["--fps", "200"]);
     let lines = objects(
         &host,
-        "monitor host.office.frame every 20ms for 3\nunmonitor all\nmonitor event.dt on frame.update every 30 for 2\n",
+        "monitor host.office.frame every 20ms for 3\nremove monitor all\nmonitor event.dt on frame.update every 30 for 2\n",
     );
     let samples: Vec<_> =
         lines.iter().filter_map(|line| line["notice"].get("value").map(|_| &line["notice"])).collect();
@@ -118,7 +118,7 @@ fn monitors_print_their_samples_for_programs() {
     let fails = |commands: &str, part: &str| has(&text(&host.batch(&[], commands).stderr), &[part]);
     fails("monitor host.office.frame +\n", "cannot read that");
     fails("monitors\n", "nothing is monitored");
-    fails("unmonitor 4\n", "there is no monitor 4");
+    fails("remove monitor 4\n", "there is no monitor 4");
     let stopped = objects(&host, "break on frame.update\ngo\nmonitor 1\n");
     let last = stopped.iter().rfind(|line| line["command"] == "monitor 1").unwrap();
     assert_eq!(last["report"]["kind"], "stop", "what is held goes on, up to the next stop");
@@ -137,7 +137,7 @@ fn watches_are_kept_in_the_project_file() {
         kept,
         "# ours\nlibrary = [\"lib/\"]\nwatches = [\n  \"host.office.frame\",\n  \"apart in level_with\",\n]\n"
     );
-    let shown = ran(&host, &project, "watches\nunwatch 1\n");
+    let shown = ran(&host, &project, "watches\nremove watch 1\n");
     has(&shown, &["1  host.office.frame", "2  apart in level_with"]);
     assert!(!std::fs::read_to_string(&file).unwrap().contains("host.office.frame"));
 }
@@ -220,7 +220,7 @@ fn a_thousand_looks_at_two_hundred_stops_change_nothing() {
     };
     let undisturbed = alone(&options(&quiet).each_ref().map(String::as_str));
     let host = Lockside::start(&options(&looked).each_ref().map(String::as_str));
-    let mut numbers = Numbers(4711);
+    let mut numbers = Numbers(7642);
     let mut commands =
         "break on frame.update for lock.upper once\ngo\nwatch lock.level - event.level\nwatch host.weather.wind\n"
             .to_owned();

@@ -60,7 +60,7 @@ impl Decider {
     pub fn begin_step(&mut self, step: Step) {
         self.changes += 1;
         self.step_from = self.last_place.and_then(|place| self.armed.origin(place)).flatten();
-        self.step = Some(step);
+        self.step = Some(step.numbered(self.changes));
     }
 
     /// The step under way.

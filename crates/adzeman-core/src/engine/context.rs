@@ -176,6 +176,12 @@ pub trait Supervisor: MaySend {
         let _ = why;
     }
 
+    /// What a script gave to handle an error has raised errors in turn, `times` on end, each handled by the same; the first of
+    /// them was reported.
+    fn handler_raised(&self, times: usize) {
+        let _ = times;
+    }
+
     /// The script raises an error, with the stack as it was when it did. `engine` shows that stack. `caught` is whether
     /// something in the script will catch it. Returns when the raise may go on.
     fn raised(&self, engine: &mut dyn Engine, place: Option<(SourceId, Line)>, message: &str, caught: bool) {

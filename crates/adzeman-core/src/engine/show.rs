@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::source::SourceLine;
+use crate::source::{Line, SourceLine};
 use crate::value::Handle;
 
 /// What a frame is.
@@ -26,8 +26,10 @@ pub struct Frame {
     pub index: usize,
     /// What it is.
     pub kind: FrameKind,
-    /// A name worth showing.
+    /// A name worth showing; empty where nothing tells one.
     pub name: String,
+    /// The first and the last line of the function's definition; nothing for a whole script, and what is not of one.
+    pub defined: Option<(Line, Line)>,
     /// Where it is, if it has a source.
     pub place: Option<SourceLine>,
     /// Whether frames are missing below it because of a tail call.

@@ -64,6 +64,8 @@ pub struct FunctionSpan {
     pub last: Line,
     /// The first line in it that can hold a breakpoint.
     pub body: Line,
+    /// Whether no other function begins and ends on the same lines.
+    pub is_only: bool,
 }
 
 /// A use of a variable or field in a script's text.
@@ -145,6 +147,28 @@ impl Source {
     #[must_use]
     pub fn digest(&self) -> Option<&TextDigest> {
         self.digest.get_or_init(|| self.text().map(|text| TextDigest::of(text))).as_ref()
+    }
+
+    /// What the function with these lines is called: as it was written, or by where it is, if it was written without a name. Where
+    /// another one has the same lines, `called` has to agree, the name that it was called by.
+    #[must_use]
+    pub fn function_name(&self, (first, last): (Line, Line), called: &str) -> String {
+        let is_it = |function: &&FunctionSpan| (function.first, function.last) == (first, last);
+        let fits = |function: &FunctionSpan, name: &str| function.is_only || self.last_part(name) == called;
+        let mut all = self.code().functions.iter().filter(is_it).peekable();
+        let is_written = all.peek().is_some() && self.text().is_some();
+        let written = all.find_map(|function| function.name.as_deref().filter(|name| fits(function, name)));
+        match written {
+            Some(name) => name.to_owned(),
+            None if is_written || called.is_empty() => format!("function at {}:{}", self.short_name(), first.get()),
+            None => called.to_owned(),
+        }
+    }
+
+    /// The last part of a name with several.
+    fn last_part<'n>(&self, name: &'n str) -> &'n str {
+        let language = &self.facts.language;
+        name.rsplit([language.notation.separator, language.method_separator]).next().unwrap_or(name)
     }
 
     /// The innermost function whose definition covers `line`.

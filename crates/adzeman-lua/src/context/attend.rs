@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, SourceId};
 
-use super::stacks::{is_resumed_by_script, stack_id};
+use super::stacks::is_resumed_by_script;
 use super::{Context, View};
 use crate::ffi::activation::Activation;
 use crate::ffi::hook;
@@ -73,7 +73,14 @@ impl Attendant for Context {
         self.watch.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
     }
 
-    fn call_begun(&self, state: State, function: &Activation, call: usize) {
+    fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool) {
+        self.follow_call(state, is_tail);
+        self.watch.handlers.note_call(|| {
+            function.push_function();
+            let address = state.address_at(-1);
+            state.pop(1);
+            address
+        });
         self.watch.enter(call);
         self.tracks.call_begun(call);
         if self.need.borrow().call_times {
@@ -102,20 +109,7 @@ impl Attendant for Context {
 
     fn call_ends(&self, state: State, function: &Activation, call: usize) {
         self.tracks.call_ends(call);
-        let wanted = self.need.borrow().returns_of;
-        let Some(step) = wanted.filter(|step| step.is_at(stack_id(&self.watch, state), || state.depth())) else {
-            return;
-        };
-        debug_assert!(step.depth() > 0);
-        let (first, count) = function.transferred();
-        let top = state.top();
-        let values = (first..first + count).map(|number| {
-            function.push_local(number);
-            self.shown.describe(state, -1)
-        });
-        let values = values.collect::<Result<Vec<_>, _>>();
-        state.cut_to(top);
-        *self.calls.returned.borrow_mut() = values.ok();
+        self.follow_return(state, function);
     }
 
     fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool {
@@ -141,6 +135,10 @@ impl Attendant for Context {
         self.watch.quietly(|| {
             self.supervisor.raised(&mut View::below(self, state, levels), place, &message, caught);
         });
+    }
+
+    fn handler_raised(&self, times: usize) {
+        self.supervisor.handler_raised(times);
     }
 
     fn raise_goes_on(&self) {

@@ -2,6 +2,7 @@
 
 mod attend;
 mod stacks;
+mod stepped;
 mod view;
 
 use std::cell::{Cell, RefCell};
@@ -14,7 +15,6 @@ use adzeman_core::engine::{Blindness, EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId};
-use adzeman_core::value::Value;
 use mlua::Lua;
 
 use crate::arm::{self, Arms, Renewed};
@@ -30,6 +30,8 @@ use crate::look::track::Tracks;
 use crate::scope;
 use crate::scripts::{Scripts, text_of};
 
+use stepped::Stepped;
+
 pub(crate) use view::View;
 
 /// How long a state is looked through at a time: the host's event waits for it.
@@ -42,8 +44,8 @@ const REST: Duration = Duration::from_millis(15);
 struct Calls {
     /// When each began, if that is wanted.
     begun: RefCell<HashMap<usize, Instant>>,
-    /// What the function returned that the last step came out of.
-    returned: RefCell<Option<Vec<Value>>>,
+    /// The call that the last step began in.
+    stepped: RefCell<Stepped>,
     /// The message handler with which the host calls scripts; 0 when it is not known.
     host_handler: Cell<usize>,
     /// An error on its way was reported already, by the coroutine that raised it.
@@ -212,11 +214,6 @@ impl Context {
         self.arms.tell_progress();
     }
 
-    /// What was returned by the function that the last step came out of.
-    fn take_returned(&self) -> Option<Vec<Value>> {
-        self.calls.returned.take()
-    }
-
     /// How long ago a call began, if that is kept.
     fn running_for(&self, call: usize) -> Option<Duration> {
         self.calls.begun.borrow().get(&call).map(Instant::elapsed)
@@ -299,6 +296,9 @@ impl Context {
             mask |= hook::LINES;
             if tracks || need.returns_of.is_some() {
                 mask |= hook::RETURNS;
+            }
+            if need.returns_of.is_some() {
+                mask |= hook::CALLS;
             }
             return Watching::Events(mask);
         }

@@ -1,6 +1,6 @@
 //! The stacks of a state: which one waits for which, and what has become of one.
 
-use adzeman_core::stepping::{Stack, StackId, StackState};
+use adzeman_core::stepping::{CallState, Stack, StackId, StackState, Step};
 
 use super::view::View;
 use crate::ffi::state::State;
@@ -10,18 +10,22 @@ use crate::ffi::watch::Watch;
 /// Stacks that are looked through for one that waits for another, as many as Lua lets wait.
 const MOST_STACKS: usize = 200;
 
-/// The stacks that wait for each other, from `state` to the main one. The thread that a stack waits for is found among
-/// the arguments or captured values of its innermost function, the one that resumes.
+/// The stacks that wait for each other, from `state` to the main one. What resumed a thread is known of those that scripts
+/// resume by the library's functions. What is below those is found from the main thread on: the thread that a stack waits for is
+/// among the arguments or captured values of its innermost function, the one that resumes.
 pub(super) fn chain(watch: &Watch, state: State) -> Vec<State> {
-    let mut found = vec![watch.main];
-    while let Some(last) = found.last().copied().filter(|last| *last != state) {
+    let resumers = std::iter::successors(Some(state), |held| watch.resumer_of(*held));
+    let mut found: Vec<_> = resumers.take(MOST_STACKS).collect();
+    let outermost = found.last().copied().unwrap_or(state);
+    let mut below = vec![watch.main];
+    while let Some(last) = below.last().copied().filter(|last| *last != outermost) {
         match resumed_by(last).or_else(|| watch.hosted.resumed_on(last)) {
-            Some(next) if !found.contains(&next) => found.push(next),
+            Some(next) if !below.contains(&next) => below.push(next),
             // Resumed by the host in a way that leaves no trace.
-            _ => found.push(state),
+            _ => below.push(outermost),
         }
     }
-    found.reverse();
+    found.extend(below.into_iter().rev().skip(1));
     found
 }
 
@@ -71,5 +75,9 @@ impl Stack for View<'_> {
             () => StackState::Finished,
         };
         walk::with_thread(self.state, stack.stack, look).unwrap_or(StackState::Finished)
+    }
+
+    fn call_of(&self, step: Step) -> CallState {
+        self.context.call_of(step)
     }
 }

@@ -151,6 +151,7 @@ impl<'a> View<'a> {
                 index,
                 kind: FrameKind::Boundary,
                 name,
+                defined: None,
                 place: None,
                 tail_call: false,
                 running_for: None,
@@ -166,7 +167,9 @@ impl<'a> View<'a> {
         let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
         let running_for = self.context.running_for(function.call());
         let arguments = self.arguments(target, &function, info.parameters)?;
-        Ok(Frame { index, kind, name: frame_name(&info), place, tail_call: info.tail_call, running_for, arguments })
+        let defined = Line::new(info.first_line).zip(Line::new(info.last_line)).filter(|_| !info.is_native);
+        let name = frame_name(&info);
+        Ok(Frame { index, kind, name, defined, place, tail_call: info.tail_call, running_for, arguments })
     }
 
     /// The parameters of a function, with what they hold now.

@@ -233,7 +233,9 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            watch.told(|told| told.call_begun(here.0, &here.1, call as usize));
+            // SAFETY: given by the caller.
+            let is_tail = unsafe { (*record).event } == ffi::LUA_HOOKTAILCALL;
+            watch.told(|told| told.call_begun(here.0, &here.1, call as usize, is_tail));
         });
     }
     if !watch.is_gated() {

@@ -72,7 +72,7 @@ fn natives() -> &'static HashMap<usize, Native> {
         if opened.is_none() {
             return found;
         }
-        let own = super::natives::own().chain(super::offered::own());
+        let own = super::natives::own().chain(super::offered::own()).chain(super::print::own());
         found.extend(own.map(|(name, address)| {
             let is_wrapped = name.starts_with("a function of");
             (address, Native { effect: if is_wrapped { Effect::RunsThread } else { effect_of(&name) }, name })

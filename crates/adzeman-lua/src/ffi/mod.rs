@@ -33,6 +33,7 @@ pub(crate) mod objects;
 pub(crate) mod offered;
 mod others;
 mod own_hooks;
+pub(crate) mod print;
 pub(crate) mod proxy;
 pub(crate) mod state;
 pub(crate) mod tables;

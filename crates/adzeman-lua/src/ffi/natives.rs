@@ -53,6 +53,7 @@ struct Originals {
     /// Those that are [`REPLACED`].
     replaced: [usize; REPLACED.len()],
     traceback: usize,
+    print: usize,
 }
 
 /// The library's own functions, from a state of its own.
@@ -67,10 +68,19 @@ fn originals() -> &'static Originals {
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
             ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
             let replaced = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
-            Originals { replaced, traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1) }
+            Originals {
+                replaced,
+                traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1),
+                print: address_in(raw, c"_G", c"print"),
+            }
         });
-        found.unwrap_or(Originals { replaced: [0; REPLACED.len()], traceback: 0 })
+        found.unwrap_or(Originals { replaced: [0; REPLACED.len()], traceback: 0, print: 0 })
     })
+}
+
+/// The address of the library's `print`; 0 when it is not known.
+pub(super) fn library_print() -> usize {
+    originals().print
 }
 
 /// The address of the native function `table.name`; 0 for anything else.
@@ -168,8 +178,25 @@ unsafe extern "C-unwind" fn xpcall(raw: *mut ffi::lua_State) -> c_int {
         ffi::lua_pushboolean(raw, 1);
         ffi::lua_pushvalue(raw, 1);
         ffi::lua_rotate(raw, 3, 2);
-        let status = ffi::lua_pcallk(raw, count - 2, ffi::LUA_MULTRET, 2, 2, Some(finish_pcall));
-        finish_pcall(raw, status, 2)
+        let status = ffi::lua_pcallk(raw, count - 2, ffi::LUA_MULTRET, HANDLER, 2, Some(finish_xpcall));
+        finish_xpcall(raw, status, 2)
+    }
+}
+
+/// Where in its frame `xpcall` has its handler.
+const HANDLER: c_int = 2;
+
+unsafe extern "C-unwind" fn finish_xpcall(raw: *mut ffi::lua_State, status: c_int, below: ffi::lua_KContext) -> c_int {
+    // SAFETY: as `finish_pcall`.
+    unsafe {
+        if status != ffi::LUA_OK
+            && status != ffi::LUA_YIELD
+            && let Some(watch) = watch_of(raw)
+            && let Some(times) = watch.handlers.end()
+        {
+            hook::caught(|| watch.told(|told| told.handler_raised(times)));
+        }
+        finish_pcall(raw, status, below)
     }
 }
 
@@ -196,9 +223,36 @@ pub(super) unsafe extern "C-unwind" fn on_uncaught(raw: *mut ffi::lua_State) -> 
 /// The message handler of [`xpcall`]: reports the error, and calls the script's own handler.
 unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: as `on_caught`; the script's handler is the captured value.
+    unsafe { handle(raw, |raw| ffi::lua_pushcclosure(raw, on_handled_again, 1)) }
+}
+
+/// The same for an error of that handler, for which it is called in turn. What it raises from then on is counted: it may go on as
+/// long as the stack lasts.
+unsafe extern "C-unwind" fn on_handled_again(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `on_handled`.
+    unsafe {
+        handle(raw, |raw| {
+            let handler = ffi::lua_topointer(raw, -1) as usize;
+            if let Some(watch) = watch_of(raw) {
+                watch.handlers.begin(handler);
+            }
+        })
+    }
+}
+
+/// Reports an error, and calls the script's handler, which is the captured value. Errors of that go to what `next` makes of the
+/// handler on top.
+///
+/// # Safety
+/// As [`on_caught`].
+unsafe fn handle(raw: *mut ffi::lua_State, next: fn(*mut ffi::lua_State)) -> c_int {
+    // SAFETY: given by the caller.
     unsafe {
         report(raw, raw, 1, true);
         ffi::lua_settop(raw, 1);
+        ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
+        next(raw);
+        give_handler(raw);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
         let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals().traceback);
@@ -209,6 +263,30 @@ unsafe extern "C-unwind" fn on_handled(raw: *mut ffi::lua_State) -> c_int {
         ffi::lua_callk(raw, 1 + c_int::from(is_traceback), 1, 0, None);
     }
     1
+}
+
+/// Gives the innermost [`xpcall`] the function on top as its handler.
+///
+/// # Safety
+/// `raw` runs, above a call of `xpcall`.
+unsafe fn give_handler(raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller; the frame of a native function has its values as variables without a name.
+    unsafe {
+        let mut record = std::mem::zeroed::<ffi::lua_Debug>();
+        for level in 1.. {
+            if ffi::lua_getstack(raw, level, &raw mut record) == 0 {
+                return ffi::lua_settop(raw, -2);
+            }
+            ffi::lua_getinfo(raw, c"f".as_ptr(), &raw mut record);
+            let is_it =
+                ffi::lua_tocfunction(raw, -1).is_some_and(|native| native as usize == xpcall as *const () as usize);
+            ffi::lua_settop(raw, -2);
+            if is_it {
+                ffi::lua_setlocal(raw, &raw const record, HANDLER);
+                return;
+            }
+        }
+    }
 }
 
 /// Reports an error on top of `failed`, whose stack is as it was at the raise, `levels` below its innermost function.
@@ -247,7 +325,7 @@ unsafe fn resume_with(
         let mut results = 0;
         let status = ffi::lua_resume(coroutine, raw, arguments, &raw mut results);
         if let Some(watch) = watch_of(raw) {
-            watch.set_running(before);
+            watch.script_has_resumed(before);
         }
         if status == ffi::LUA_OK || status == ffi::LUA_YIELD {
             if ffi::lua_checkstack(raw, results + 1) == 0 {
@@ -348,7 +426,11 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
 /// The library's own function, in whose place `function` stands, one of [`REPLACED`]: it does so only where that was found.
 fn original(function: ffi::lua_CFunction) -> Option<ffi::lua_CFunction> {
     let stands_there = |(_, _, held): &(_, _, ffi::lua_CFunction)| *held as usize == function as usize;
-    let address = originals().replaced[REPLACED.iter().position(stands_there)?];
+    native(originals().replaced[REPLACED.iter().position(stands_there)?])
+}
+
+/// The native function at an address of [`originals`], or nothing at 0.
+pub(super) fn native(address: usize) -> Option<ffi::lua_CFunction> {
     // SAFETY: what is kept there is the address of such a function, from the same library, or 0 for none.
     (address != 0).then(|| unsafe { std::mem::transmute::<usize, ffi::lua_CFunction>(address) })
 }

@@ -62,10 +62,12 @@ pub(crate) enum Slot {
     Left,
     /// The runs of coroutines that the host resumes, weakly.
     Hosted,
+    /// The host's function of the name `print` that was replaced.
+    HostPrint,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 17] = [0; 17];
+static SLOTS: [u8; 18] = [0; 18];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

@@ -30,8 +30,8 @@ pub(crate) trait Attendant {
     /// An exchanged body reports a line.
     fn site_reached(&self, state: State, activation: &Activation, line: u32);
 
-    /// A function is called, and [calls are looked at](Watch::looks_at_calls).
-    fn call_begun(&self, state: State, function: &Activation, call: usize);
+    /// A function is called, in the place of its caller if `is_tail`, and [calls are looked at](Watch::looks_at_calls).
+    fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool);
 
     /// A function returns, and [returns are looked at](Watch::looks_at_returns).
     fn call_ends(&self, state: State, function: &Activation, call: usize);
@@ -44,6 +44,9 @@ pub(crate) trait Attendant {
 
     /// The next raise is one that was reported already.
     fn raise_goes_on(&self);
+
+    /// The handler of an `xpcall` has raised errors in turn, so many times on end; the first of them was reported.
+    fn handler_raised(&self, times: usize);
 
     /// The function on top as compiled code, as it was loaded.
     fn dump(&self, state: State, strips: bool) -> Vec<u8>;
@@ -125,6 +128,33 @@ pub(crate) struct Watch {
     pub(super) others: Others,
     /// Coroutines that the host resumes.
     pub(crate) hosted: Hosted,
+    /// Calls of a handler that raises.
+    pub(crate) handlers: Handlers,
+    /// The coroutines that scripts resume, each with the thread that does, the innermost last.
+    resumed: RefCell<Vec<(State, State)>>,
+}
+
+/// Calls of a handler that raises errors for which it is called again, if there is one: they are counted, not reported.
+#[derive(Default)]
+pub(crate) struct Handlers(Cell<Option<(usize, usize)>>);
+
+impl Handlers {
+    /// Counts the calls of the function at this address.
+    pub(super) fn begin(&self, function: usize) {
+        self.0.set(Some((function, 0)));
+    }
+
+    /// A function is called; `address` tells which.
+    pub(crate) fn note_call(&self, address: impl FnOnce() -> usize) {
+        if let Some((function, times)) = self.0.get().filter(|(function, _)| *function == address()) {
+            self.0.set(Some((function, times + 1)));
+        }
+    }
+
+    /// How often an error was raised in the handler, if any was.
+    pub(super) fn end(&self) -> Option<usize> {
+        self.0.take().map(|(_, times)| times)
+    }
 }
 
 impl Watch {
@@ -146,6 +176,8 @@ impl Watch {
             bounds: Bounds::default(),
             others: Others::default(),
             hosted: Hosted::default(),
+            handlers: Handlers::default(),
+            resumed: RefCell::default(),
         }
     }
 
@@ -336,7 +368,20 @@ impl Watch {
     /// A script resumes a coroutine; answers which ran before.
     pub(super) fn script_resumes(&self, state: State, coroutine: State) -> Option<State> {
         report(self.hosted.is_resumed_by_script(state, coroutine));
+        self.resumed.borrow_mut().push((coroutine, state));
         self.set_running(Some(coroutine))
+    }
+
+    /// The coroutine that a script has resumed last has yielded, or has ended; `before` ran before.
+    pub(super) fn script_has_resumed(&self, before: Option<State>) {
+        self.resumed.borrow_mut().pop();
+        self.set_running(before);
+    }
+
+    /// The thread whose script has resumed this one.
+    pub(crate) fn resumer_of(&self, coroutine: State) -> Option<State> {
+        let resumed = self.resumed.borrow();
+        resumed.iter().rev().find(|(held, _)| *held == coroutine).map(|(_, by)| *by)
     }
 
     /// The thread of the state that runs now.

@@ -1,9 +1,9 @@
 //! The names functions are written with, from the text of a script: compiled code does not hold them.
 
 use full_moon::ast::{
-    Assignment, Ast, Expression, Field, FunctionDeclaration, LocalAssignment, LocalFunction, TableConstructor,
+    Assignment, Ast, Expression, Field, FunctionBody, FunctionDeclaration, LocalAssignment, LocalFunction,
+    TableConstructor,
 };
-use full_moon::node::Node as _;
 use full_moon::visitors::Visitor;
 
 /// A function as written.
@@ -13,6 +13,8 @@ pub(crate) struct NamedFunction {
     pub(crate) name: String,
     /// Line of the word `function`, counted from 1.
     pub(crate) line: u32,
+    /// Line of its `end`.
+    pub(crate) last: u32,
     /// Whether it is a statement of its own, so that its first line does nothing but define it.
     pub(crate) is_statement: bool,
 }
@@ -30,15 +32,16 @@ struct Finder {
 }
 
 impl Finder {
-    fn add(&mut self, name: &str, line: Option<usize>, is_statement: bool) {
-        if let Some(line) = line.and_then(|line| line.try_into().ok()) {
-            self.found.push(NamedFunction { name: name.trim().to_owned(), line, is_statement });
+    fn add(&mut self, name: &str, line: usize, body: &FunctionBody, is_statement: bool) {
+        let last = body.end_token().token().start_position().line();
+        if let (Ok(line), Ok(last)) = (line.try_into(), last.try_into()) {
+            self.found.push(NamedFunction { name: name.trim().to_owned(), line, last, is_statement });
         }
     }
 
     fn add_value(&mut self, name: &str, value: &Expression) {
         if let Expression::Function(function) = value {
-            self.add(name, function.start_position().map(full_moon::tokenizer::Position::line), false);
+            self.add(name, function.function_token().token().start_position().line(), function.body(), false);
         }
     }
 }
@@ -46,12 +49,12 @@ impl Finder {
 impl Visitor for Finder {
     fn visit_function_declaration(&mut self, node: &FunctionDeclaration) {
         let line = node.function_token().token().start_position().line();
-        self.add(&node.name().to_string(), Some(line), true);
+        self.add(&node.name().to_string(), line, node.body(), true);
     }
 
     fn visit_local_function(&mut self, node: &LocalFunction) {
         let line = node.local_token().token().start_position().line();
-        self.add(&node.name().token().to_string(), Some(line), true);
+        self.add(&node.name().token().to_string(), line, node.body(), true);
     }
 
     fn visit_local_assignment(&mut self, node: &LocalAssignment) {

@@ -120,9 +120,8 @@ impl Session {
     fn stack_frame(&mut self, context: i64, frame: &Frame, height: usize) -> StackFrame {
         let sources = self.host.sources.look();
         let source = frame.place.and_then(|place| sources.get(place.source));
-        let written = frame.place.zip(source).and_then(|(place, source)| source.function_at(place.line)?.name.clone());
-        let name = match (written, frame.name.as_str()) {
-            (Some(written), _) => written,
+        let name = match (frame.defined.zip(source), frame.name.as_str()) {
+            (Some((lines, source)), called) => source.function_name(lines, called),
             (None, "") => "(function without a name)".to_owned(),
             (None, name) => name.to_owned(),
         };

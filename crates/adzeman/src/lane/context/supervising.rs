@@ -71,6 +71,14 @@ impl Supervisor for LocalContext {
         self.host.breakpoints.note_armed(place, watched_because);
     }
 
+    fn handler_raised(&self, times: usize) {
+        let text = format!(
+            "what {} has given to handle errors raised errors in turn, {times} times on end; they are stopped at once\n",
+            self.link.name
+        );
+        self.host.clients.tell(Notice::text(Tone::Important, text));
+    }
+
     fn was_blind(&self, why: Blindness) {
         let text = match why {
             Blindness::OtherHook => format!(
