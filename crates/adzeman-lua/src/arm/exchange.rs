@@ -187,6 +187,7 @@ impl Exchanges {
     /// Takes what came of a walk; `is_whole` is whether it came to everything.
     pub(super) fn end_settling(&mut self, settling: Settling, is_whole: bool, state: State) {
         self.under_way.clear();
+        let may_go = settling.retired.difference(&settling.in_use).copied().collect();
         for source in settling.wanted {
             self.touched.insert(source);
             self.strangers.remove(&source);
@@ -200,7 +201,7 @@ impl Exchanges {
                 self.left.remove(&source);
             }
             if is_whole && !self.waiting.contains(&source) {
-                self.forget_earlier(source, &settling.in_use, state);
+                self.forget_earlier(source, &may_go, state);
             }
         }
     }
@@ -339,10 +340,16 @@ impl Exchanges {
         }
     }
 
-    /// Lets go of bodies that no function has any more; `in_use` are the roots of those that some still have.
-    pub(super) fn forget_earlier(&mut self, source: SourceId, in_use: &HashSet<usize>, state: State) {
+    /// The roots of bodies that no function of these sources is to get any more.
+    pub(super) fn retired(&self, sources: &HashSet<SourceId>) -> HashSet<usize> {
+        let earlier = sources.iter().filter_map(|source| self.sources.get(source)).flat_map(|held| &held.earlier);
+        earlier.map(|tree| tree.root).collect()
+    }
+
+    /// Lets go of bodies that no function has any more, by their roots.
+    pub(super) fn forget_earlier(&mut self, source: SourceId, may_go: &HashSet<usize>, state: State) {
         let Some(held) = self.sources.get_mut(&source) else { return };
-        let (kept, gone) = held.earlier.drain(..).partition(|tree| in_use.contains(&tree.root));
+        let (kept, gone) = held.earlier.drain(..).partition(|tree| !may_go.contains(&tree.root));
         held.earlier = kept;
         let gone: Vec<Tree> = gone;
         for tree in gone {

@@ -288,7 +288,8 @@ impl Arms {
 
     fn settling(&self, wanted: HashSet<SourceId>) -> Settling {
         let names = wanted.iter().filter_map(|source| Some((self.scripts.chunk_name_of(*source)?, *source))).collect();
-        Settling::of(wanted, names)
+        let retired = self.exchanges.borrow().retired(&wanted);
+        Settling::of(wanted, names, retired)
     }
 
     /// Every function on every stack.

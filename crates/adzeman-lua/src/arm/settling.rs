@@ -24,12 +24,18 @@ pub(super) struct Settling {
     pub(super) strangers: HashSet<SourceId>,
     /// The roots of the bodies that some function has to keep.
     pub(super) in_use: HashSet<usize>,
+    /// The roots of the bodies that no function was to get any more when this began: others may have been given to some since.
+    pub(super) retired: HashSet<usize>,
 }
 
 impl Settling {
     /// For these sources, by their chunk names.
-    pub(super) fn of(wanted: HashSet<SourceId>, names: HashMap<String, SourceId>) -> Self {
-        Self { wanted, names, ..Self::default() }
+    pub(super) fn of(
+        wanted: HashSet<SourceId>,
+        names: HashMap<String, SourceId>,
+        retired: HashSet<usize>,
+    ) -> Self {
+        Self { wanted, names, retired, ..Self::default() }
     }
 
     /// The script has run: what was known of stacks and of bodies may be past.

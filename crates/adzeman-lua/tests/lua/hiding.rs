@@ -183,7 +183,7 @@ fn outcome(ran: &Ran) -> i64 {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(ProptestConfig::with_cases(120))]
     #[test]
     fn wherever_a_function_is_its_lines_are_hit_as_often_as_they_run(steps in steps(), generational in any::<bool>()) {
         let script = script(&steps, generational);
