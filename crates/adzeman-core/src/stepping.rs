@@ -49,18 +49,13 @@ pub enum StackState {
     Finished,
 }
 
-/// What became of the call that a step began in.
+/// What is left of the functions that were on a stack when a step began.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum CallState {
-    /// It goes on, or waits for what it called.
-    UnderWay,
-    /// It has ended with a tail call: another function runs in its place, and returns to its caller.
-    Replaced,
-    /// It has returned, or an error has ended it.
-    Left {
-        /// Whether a function of the script called it, on the same stack.
-        has_caller: bool,
-    },
+pub struct Remaining {
+    /// How many: a call that has ended is not among them, nor is another one in its place.
+    pub depth: usize,
+    /// Whether any of them is one of the script.
+    pub any_of_script: bool,
 }
 
 /// What a step needs to know of the line just reached. Asked only when a step is under way, since counting frames
@@ -72,11 +67,10 @@ pub trait Stack {
     fn depth(&self) -> usize;
     /// What became of another stack of this context.
     fn state_of(&self, stack: StackId) -> StackState;
-    /// What became of the call that a step began in. An engine that cannot tell takes whatever is at the depth of a call as that
-    /// call.
-    fn call_of(&self, step: Step) -> CallState {
-        let _ = step;
-        CallState::UnderWay
+    /// What is left of those that were there when a step began. An engine that cannot tell takes whatever is at the depth of a
+    /// call as that call.
+    fn remaining(&self, step: Step) -> Remaining {
+        Remaining { depth: step.depth(), any_of_script: true }
     }
 }
 
@@ -132,15 +126,15 @@ impl Step {
                 StackState::Suspended | StackState::Finished => true,
             };
         }
+        let is_new = || {
+            let remaining = stack.remaining(self);
+            remaining.any_of_script && stack.depth() > remaining.depth
+        };
+        // Once all that the script has called is over, what the host calls next is in the place of that.
         match self.kind {
             StepKind::Into => true,
-            StepKind::Over => match stack.call_of(self) {
-                CallState::UnderWay => stack.depth() <= self.depth,
-                // What the host calls next, in place of the one it has called.
-                CallState::Left { has_caller: false } => stack.depth() <= self.depth,
-                CallState::Left { has_caller: true } | CallState::Replaced => stack.depth() < self.depth,
-            },
-            StepKind::Out => stack.depth() < self.depth,
+            StepKind::Over => stack.depth() <= self.depth && !is_new(),
+            StepKind::Out => stack.depth() < self.depth && !is_new(),
         }
     }
 }
@@ -184,7 +178,7 @@ mod tests {
         check(StepKind::Out, At(1, 2, Active), true);
     }
 
-    struct Behind(At, CallState);
+    struct Behind(At, Remaining);
 
     impl Stack for Behind {
         fn id(&self) -> StackId {
@@ -196,22 +190,25 @@ mod tests {
         fn state_of(&self, stack: StackId) -> StackState {
             self.0.state_of(stack)
         }
-        fn call_of(&self, _: Step) -> CallState {
+        fn remaining(&self, _: Step) -> Remaining {
             self.1
         }
     }
 
     #[test]
-    fn over_does_not_take_another_call_for_the_one_it_has_left() {
-        let check = |depth, call, expected| {
-            let step = Step::begin(StepKind::Over, &At(1, 3, StackState::Active));
-            assert_eq!(step.arrives(&Behind(At(1, depth, StackState::Active), call)), expected);
+    fn no_step_takes_another_call_for_the_one_it_has_left() {
+        let check = |kind, depth, remaining, any_of_script, expected| {
+            let step = Step::begin(kind, &At(1, 3, StackState::Active));
+            let remaining = Remaining { depth: remaining, any_of_script };
+            assert_eq!(step.arrives(&Behind(At(1, depth, StackState::Active), remaining)), expected);
         };
-        check(3, CallState::Left { has_caller: true }, false);
-        check(2, CallState::Left { has_caller: true }, true);
-        check(3, CallState::Left { has_caller: false }, true);
-        check(3, CallState::Replaced, false);
-        check(2, CallState::Replaced, true);
+        check(StepKind::Over, 3, 3, true, true);
+        check(StepKind::Over, 3, 2, true, false);
+        check(StepKind::Over, 2, 2, true, true);
+        check(StepKind::Out, 2, 1, true, false);
+        check(StepKind::Out, 1, 1, true, true);
+        check(StepKind::Over, 3, 2, false, true);
+        check(StepKind::Out, 3, 2, false, false);
     }
 
     #[test]

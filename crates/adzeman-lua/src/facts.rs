@@ -46,6 +46,13 @@ pub(crate) fn compiled(text: &str, chunk_name: &CStr) -> Option<Vec<u8>> {
     in_new_state(|state| state.load(text, chunk_name).ok().map(|()| state.dump(-1))).flatten()
 }
 
+/// Whether a compiled function is one of those of a text.
+pub(crate) fn is_part(function: &[u8], text: &str, chunk_name: &CStr) -> bool {
+    let whole = compiled(text, chunk_name);
+    let whole = whole.as_deref().and_then(prototypes).unwrap_or_default();
+    prototypes(function).is_some_and(|function| holds(&whole, &function[0]))
+}
+
 /// Whether a function is among those of a text.
 fn holds(whole: &[Prototype<'_>], function: &Prototype<'_>) -> bool {
     let is_same = |held: &Prototype<'_>| {

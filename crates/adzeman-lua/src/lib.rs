@@ -62,6 +62,7 @@
 #![deny(unsafe_code)]
 
 mod arm;
+mod constants;
 mod context;
 mod dialect;
 mod error;

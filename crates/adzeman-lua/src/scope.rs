@@ -1,8 +1,11 @@
 //! Names and paths as a script uses them in a function: how they are written, and following them without running anything.
 
+use std::ffi::c_int;
+
 use adzeman_core::engine::EngineError;
 use adzeman_core::path::{Notation, Path, Root, Segment};
 
+use crate::ffi::hook;
 use crate::ffi::state::{Slot, State, Type};
 use crate::text::{LANGUAGE, number_of};
 
@@ -36,13 +39,32 @@ pub(crate) enum Place {
     Local(Target, i32),
     /// A captured variable, by its number.
     Captured(Target, usize),
+    /// A variable that the compiler has removed; whether it is known what it was.
+    Removed(bool),
     /// Nowhere nearer.
     Global,
+}
+
+/// Why a name is not told.
+pub(crate) fn unclear(name: &str) -> EngineError {
+    let why = "is a constant that the compiler has put in where it is used, and what it is here is not known: the line has more than one \
+               of this name, or the text is not the one that runs";
+    EngineError::Runtime(format!("'{name}' {why}"))
+}
+
+/// Why a removed variable gets no value.
+pub(crate) fn constant(name: &str) -> EngineError {
+    let why = "it is a constant, which the compiler has put in where it is used".to_owned();
+    EngineError::NotAssignable { name: name.to_owned(), why }
 }
 
 /// Where a name is that a script uses in a frame.
 pub(crate) fn place_of(target: Option<Target>, name: &str) -> Place {
     let in_frame = target.and_then(|target| {
+        if let Some(is_known) = hook::push_removed(target.state, target.level, name) {
+            target.state.pop(c_int::from(is_known));
+            return Some(Place::Removed(is_known));
+        }
         local_number(target, name)
             .map(|number| Place::Local(target, number))
             .or_else(|| captured_number(target, name).map(|number| Place::Captured(target, number)))
@@ -99,6 +121,8 @@ pub(crate) fn push_raw_name(state: State, target: Option<Target>, name: &str) ->
     match place_of(target, name) {
         Place::Local(at, number) => push_local(at, number, state),
         Place::Captured(at, number) => push_captured(at, number, state),
+        Place::Removed(true) => push_removed(target, name, state),
+        Place::Removed(false) => return Err(unclear(name)),
         Place::Global => {
             push_globals_at(state, target);
             state.raw_get_field(-1, name)?;
@@ -145,6 +169,14 @@ pub(crate) fn push_captured(target: Target, number: usize, state: State) {
     target.state.move_to(state, 1);
 }
 
+/// Pushes what a [removed](Place::Removed) variable was onto `state`.
+pub(crate) fn push_removed(target: Option<Target>, name: &str, state: State) {
+    match target.map(|target| (target.state, hook::push_removed(target.state, target.level, name))) {
+        Some((from, Some(true))) => from.move_to(state, 1),
+        _ => state.push_nil(),
+    }
+}
+
 pub(crate) fn push_function_of(target: Target) {
     match target.state.level(target.level) {
         Some(function) => function.push_function(),
@@ -154,14 +186,29 @@ pub(crate) fn push_function_of(target: Target) {
 
 /// Pushes the globals as a function sees them, its `_ENV`, onto `state`.
 fn push_globals_of(target: Target, state: State) {
-    match captured_number(target, "_ENV") {
-        Some(number) => push_captured(target, number, state),
-        None => state.push_globals(),
-    }
+    push_environment_of(target, state);
     if state.type_at(-1) != Type::Table {
         state.pop(1);
         state.push_globals();
     }
+}
+
+/// Pushes what a function sees as `_ENV`, whatever that is; the globals of the state where it sees none.
+pub(crate) fn push_environment_of(target: Target, state: State) {
+    match place_of(Some(target), "_ENV") {
+        Place::Local(at, number) => push_local(at, number, state),
+        Place::Captured(at, number) => push_captured(at, number, state),
+        Place::Removed(_) | Place::Global => state.push_globals(),
+    }
+}
+
+/// Whether a function sees globals at all: some sees no table as `_ENV`.
+pub(crate) fn sees_globals(target: Option<Target>, state: State) -> bool {
+    let Some(target) = target else { return true };
+    push_environment_of(target, state);
+    let is_table = state.type_at(-1) == Type::Table;
+    state.pop(1);
+    is_table
 }
 
 pub(crate) fn push_varargs(target: Target, onto: State) -> i32 {

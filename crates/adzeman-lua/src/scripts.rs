@@ -3,15 +3,17 @@
 use std::cell::{Cell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::ffi::CString;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId, tail_agreement};
 
+use crate::constants::Constants;
 use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
-use crate::facts::{compiled, of_functions, of_text};
+use crate::facts::{compiled, is_part, of_functions, of_text};
 use crate::ffi::activation::Activation;
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
@@ -46,6 +48,17 @@ struct Living {
     left: Cell<usize>,
 }
 
+/// What is known of variables that the compiler has removed.
+#[derive(Default)]
+struct Removals {
+    /// Sources that are yet to be asked whether they may have any.
+    unasked: RefCell<Vec<SourceId>>,
+    any: Cell<bool>,
+    of_source: RefCell<HashMap<SourceId, Option<Rc<Constants>>>>,
+    /// Whether functions of these prototypes were compiled from the text of their source.
+    are_of_text: RefCell<HashMap<usize, bool>>,
+}
+
 /// A function that was met.
 struct Seen {
     /// The lines of its definition; all of them for a whole chunk.
@@ -61,6 +74,7 @@ pub(crate) struct Scripts {
     last: Cell<Option<(Definition, SourceId)>>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
     living: Living,
+    constants: Removals,
     /// Chunks met that nobody reported: the functions of each that are in no other one that was met.
     seen: RefCell<HashMap<String, Vec<Seen>>>,
 }
@@ -73,6 +87,7 @@ impl Scripts {
             last: Cell::new(None),
             texts: RefCell::default(),
             living: Living::default(),
+            constants: Removals::default(),
             seen: RefCell::default(),
         }
     }
@@ -188,8 +203,42 @@ impl Scripts {
         let held = SourceText { chunk_name: chunk_name.to_owned(), text, seen: Vec::new(), look };
         self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
+        self.constants.unasked.borrow_mut().push(id);
+        self.constants.are_of_text.borrow_mut().clear();
         // What was compiled before may be found at the same addresses.
         self.last.set(None);
+    }
+
+    /// Whether some source may have variables that the compiler has removed.
+    pub(crate) fn may_have_constants(&self) -> bool {
+        if !self.constants.unasked.borrow().is_empty() {
+            let texts = self.texts.borrow();
+            let may_have = |id: SourceId| texts.get(&id)?.text.as_ref().map(|text| Constants::may_be_in(text));
+            let any = self.constants.unasked.take().into_iter().any(|id| may_have(id) == Some(true));
+            self.constants.any.set(self.constants.any.get() || any);
+        }
+        self.constants.any.get()
+    }
+
+    /// The variables of a source, if the compiler has removed some.
+    pub(crate) fn constants_of(&self, source: SourceId) -> Option<Rc<Constants>> {
+        if let Some(known) = self.constants.of_source.borrow().get(&source) {
+            return known.clone();
+        }
+        let text = self.texts.borrow().get(&source)?.text.clone()?;
+        let found = Constants::of(&text).map(Rc::new);
+        self.constants.of_source.borrow_mut().insert(source, found.clone());
+        found
+    }
+
+    /// Whether a function was compiled from the text of its source, by its own code.
+    pub(crate) fn is_of_text(&self, source: SourceId, held: &Definition, code: impl FnOnce() -> Vec<u8>) -> bool {
+        if let Some(known) = self.constants.are_of_text.borrow().get(&held.prototype) {
+            return *known;
+        }
+        let is_of_text = self.text_of(source).is_some_and(|(text, chunk_name)| is_part(&code(), &text, &chunk_name));
+        self.constants.are_of_text.borrow_mut().insert(held.prototype, is_of_text);
+        is_of_text
     }
 
     /// Learns the source of the function on top, from its compiled form; the text is read from the file it names, or is

@@ -298,6 +298,11 @@ fn parse_line(place: &str) -> Result<Go, CliError> {
     Ok(Go::Line { path, line })
 }
 
+/// Whether a text reads as what `let` takes.
+pub(crate) fn is_assignment(text: &str) -> bool {
+    parse_let(text).is_ok()
+}
+
 fn parse_let(rest: &str) -> Result<Command, CliError> {
     let bytes = rest.as_bytes();
     let is_assignment = |at: &usize| {

@@ -1,5 +1,6 @@
 //! Scopes, values in all forms, the tree of the host's objects, and the next page of any of them.
 
+use adzeman_dap::ErrorCode;
 use adzeman_dap::extra::{self, ShapeBody, TableArguments, TableBody};
 use adzeman_dap::requests::{
     EvaluateArguments, ScopesArguments, ScopesBody, ValueBody, VariablesArguments, VariablesBody,
@@ -7,7 +8,7 @@ use adzeman_dap::requests::{
 use adzeman_dap::types::{Scope, ValueFormat, Variable};
 
 use super::Session;
-use crate::command::Form;
+use crate::command::{self, Form};
 use crate::error::CliError;
 use crate::report::{AboutRow, Extent, Report, Row, TreeRow};
 
@@ -146,8 +147,8 @@ impl Session<'_> {
 
     fn look_value(&mut self, expression: String, base: Option<u32>) -> Result<Report, CliError> {
         let format = base.map(|base| ValueFormat { base: Some(base), ..ValueFormat::default() });
-        let arguments = EvaluateArguments { format, ..self.evaluation(&expression, "repl")? };
-        let body: ValueBody = self.client.request("evaluate", &arguments)?;
+        let arguments = EvaluateArguments { format, ..self.evaluation(&expression, "expression")? };
+        let body: ValueBody = self.client.request("evaluate", &arguments).map_err(|why| or_let(&expression, why))?;
         self.show_value(expression, body, base)
     }
 
@@ -187,7 +188,7 @@ impl Session<'_> {
 
     fn look_text(&mut self, expression: String, context: &str) -> Result<Report, CliError> {
         let arguments = self.evaluation(&expression, context)?;
-        let body: ValueBody = self.client.request("evaluate", &arguments)?;
+        let body: ValueBody = self.client.request("evaluate", &arguments).map_err(|why| or_let(&expression, why))?;
         Ok(Report::Text { expression, text: body.result.unwrap_or_default(), bytes_in_all: body.bytes_in_all })
     }
 
@@ -258,5 +259,19 @@ pub(super) fn row(variable: Variable) -> Row {
             belongs_to: variable.belongs_to.unwrap_or_default(),
             read_only: has("readOnly"),
         },
+    }
+}
+
+/// Says how a statement is given, where somebody looks at one.
+fn or_let(text: &str, why: CliError) -> CliError {
+    match why {
+        CliError::RefusedByHost { why, code: ErrorCode::Syntax } if why.contains("is a statement") => {
+            let how = match command::is_assignment(text) {
+                true => format!("'let {text}' assigns"),
+                false => format!("'run {text}' runs it"),
+            };
+            CliError::Refused(format!("{why}; {how}"))
+        }
+        other => other,
     }
 }

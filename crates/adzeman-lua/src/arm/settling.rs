@@ -30,11 +30,7 @@ pub(super) struct Settling {
 
 impl Settling {
     /// For these sources, by their chunk names.
-    pub(super) fn of(
-        wanted: HashSet<SourceId>,
-        names: HashMap<String, SourceId>,
-        retired: HashSet<usize>,
-    ) -> Self {
+    pub(super) fn of(wanted: HashSet<SourceId>, names: HashMap<String, SourceId>, retired: HashSet<usize>) -> Self {
         Self { wanted, names, retired, ..Self::default() }
     }
 

@@ -7,6 +7,7 @@ use adzeman_core::source::{Line, SourceId};
 
 use super::stacks::is_resumed_by_script;
 use super::{Context, View};
+use crate::constants::{Removed, push_scalar};
 use crate::ffi::activation::Activation;
 use crate::ffi::hook;
 use crate::ffi::layout::Definition;
@@ -154,6 +155,26 @@ impl Attendant for Context {
             let text = if is_of_text { state.text_at(1) } else { None };
             self.note_compiled(&state.function_info(-1).chunk_name, text.as_deref(), || state.dump(-1));
         }
+    }
+
+    fn push_removed(&self, state: State, level: usize, name: &str) -> Option<bool> {
+        if !self.scripts.may_have_constants() {
+            return None;
+        }
+        let function = state.level(level)?;
+        let source = self.source_of(state, &function)?;
+        let constants = self.scripts.constants_of(source)?;
+        let found = constants.at(Line::new(function.info().current_line?)?, name)?;
+        let top = state.top();
+        function.push_function();
+        let is_of_text = function
+            .definition()
+            .is_some_and(|held| self.scripts.is_of_text(source, &held, || self.arms.dump(state, false)));
+        state.cut_to(top);
+        Some(match found {
+            Removed::Value(value) if is_of_text => push_scalar(state, &value).is_ok(),
+            _ => false,
+        })
     }
 
     fn knows_chunk(&self, chunk_name: &[u8]) -> bool {

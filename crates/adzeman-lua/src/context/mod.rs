@@ -30,7 +30,7 @@ use crate::look::track::Tracks;
 use crate::scope;
 use crate::scripts::{Scripts, text_of};
 
-use stepped::Stepped;
+use stepped::LastStep;
 
 pub(crate) use view::View;
 
@@ -44,8 +44,7 @@ const REST: Duration = Duration::from_millis(15);
 struct Calls {
     /// When each began, if that is wanted.
     begun: RefCell<HashMap<usize, Instant>>,
-    /// The call that the last step began in.
-    stepped: RefCell<Stepped>,
+    last_step: RefCell<LastStep>,
     /// The message handler with which the host calls scripts; 0 when it is not known.
     host_handler: Cell<usize>,
     /// An error on its way was reported already, by the coroutine that raised it.

@@ -1,6 +1,6 @@
 //! The stacks of a state: which one waits for which, and what has become of one.
 
-use adzeman_core::stepping::{CallState, Stack, StackId, StackState, Step};
+use adzeman_core::stepping::{Remaining, Stack, StackId, StackState, Step};
 
 use super::view::View;
 use crate::ffi::state::State;
@@ -77,7 +77,7 @@ impl Stack for View<'_> {
         walk::with_thread(self.state, stack.stack, look).unwrap_or(StackState::Finished)
     }
 
-    fn call_of(&self, step: Step) -> CallState {
-        self.context.call_of(step)
+    fn remaining(&self, step: Step) -> Remaining {
+        self.context.remaining(step)
     }
 }

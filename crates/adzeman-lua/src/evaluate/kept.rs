@@ -14,6 +14,7 @@ use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State, Type};
 use crate::scope::Target;
 use crate::text::conditions::Condition;
+use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
 /// What is kept for breakpoints.
@@ -113,9 +114,9 @@ impl Evaluator {
             state.pop(1);
             nesting::check_typed(text).map_err(EngineError::Syntax)?;
             if slot == Purpose::STATEMENT {
-                state.load(text, STATEMENT).map_err(tidy)?;
+                state.load(&with_environment(text), STATEMENT).map_err(tidy)?;
             } else {
-                state.load(&format!("return {text}"), CONDITION).map_err(tidy)?;
+                state.load(&format!("return {}", with_environment(text)), CONDITION).map_err(tidy)?;
             }
             proxy::push_environment(state, environment)?;
             state.set_captured(-2, 1);

@@ -27,6 +27,7 @@ use crate::ffi::watch::Watch;
 use crate::ffi::{proxy, walk};
 use crate::look::Shown;
 use crate::scope::{self, Target};
+use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
 pub(crate) use json::from_lua;
@@ -73,6 +74,7 @@ impl Evaluator {
     /// answers the number of the environment.
     pub(crate) fn compile(&self, state: State, text: &str) -> Result<i64, EngineError> {
         nesting::check_typed(text).map_err(EngineError::Syntax)?;
+        let text = &*with_environment(text);
         let as_expression = state.load(&format!("return {text}"), EXPRESSION);
         if let Err(expression_error) = as_expression {
             let statement = state.load(text, EXPRESSION);

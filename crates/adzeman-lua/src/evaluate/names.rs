@@ -10,7 +10,7 @@ use super::Evaluator;
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State};
 use crate::scope::{self, Place, Target};
-use crate::text::expressions::free_names;
+use crate::text::expressions::{ENVIRONMENT, free_names};
 
 /// Which names the evaluation under way sees.
 #[derive(Default)]
@@ -26,6 +26,9 @@ pub(super) struct Names {
 enum Found {
     Local(Target, i32),
     Captured(Target, usize),
+    Removed(Option<Target>, bool),
+    /// What the function sees as `_ENV`.
+    Environment(Option<Target>),
     Tree(Root),
     /// What was evaluated so many times ago, 1 for the last.
     Result(i64),
@@ -52,9 +55,12 @@ impl Evaluator {
 
     fn find(&self, environment: i64, name: &str) -> Found {
         let target = self.target(environment);
-        match scope::place_of(target, name) {
+        let is_environment = name == ENVIRONMENT;
+        match scope::place_of(target, if is_environment { "_ENV" } else { name }) {
+            Place::Global if is_environment => Found::Environment(target),
             Place::Local(target, number) => Found::Local(target, number),
             Place::Captured(target, number) => Found::Captured(target, number),
+            Place::Removed(is_known) => Found::Removed(target, is_known),
             Place::Global => self.find_beyond(target, name),
         }
     }
@@ -75,7 +81,8 @@ impl Evaluator {
         for name in free_names(text) {
             match scope::place_of(target, &name) {
                 _ if name == "..." => used.of_function |= target.is_some(),
-                Place::Local(..) | Place::Captured(..) => used.of_function |= name != "_ENV",
+                Place::Local(..) | Place::Captured(..) | Place::Removed(_) => used.of_function |= name != "_ENV",
+                Place::Global if name == "_ENV" => {}
                 Place::Global => {
                     let is_there =
                         !matches!(self.find_beyond(target, &name), Found::Global) || self.may_be_global(target, &name);
@@ -136,6 +143,13 @@ impl Evaluator {
                 state.swap();
                 state.pop(1);
             }
+            Found::Removed(target, true) => scope::push_removed(target, name, state),
+            Found::Removed(_, false) => return Err(scope::unclear(name)),
+            Found::Environment(target) => scope::push_globals_at(state, target),
+            Found::Global if !scope::sees_globals(self.target(environment), state) => {
+                let why = "is a global of the script, and this function sees none: its '_ENV' holds no table";
+                return Err(EngineError::Runtime(format!("'{name}' {why}")));
+            }
             Found::Global => return Ok(false),
         }
         Ok(true)
@@ -162,6 +176,11 @@ impl Evaluator {
             Found::Tree(root) => {
                 let why = "it stands for the host's data; change a field inside it".to_owned();
                 return Err(EngineError::NotAssignable { name: root.name().to_owned(), why });
+            }
+            Found::Removed(..) => return Err(scope::constant(name)),
+            Found::Environment(_) => {
+                let why = "the function sees no '_ENV' of its own".to_owned();
+                return Err(EngineError::NotAssignable { name: "_ENV".to_owned(), why });
             }
             Found::Result(_) => {
                 let why = "it stands for what was evaluated before; give a variable that value instead".to_owned();

@@ -4,6 +4,7 @@
 use adzeman_core::host::Data;
 use adzeman_core::path::{Path, Root, Segment, TreePath};
 
+use crate::constants::scalar_at;
 use crate::ffi::state::{State, Type};
 use crate::look::Shown;
 use crate::scope::{self, Place, Target, push_captured, push_local};
@@ -97,16 +98,13 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
         Operand::Path(name, path) => (name, path),
         Operand::Calculation(..) | Operand::Other => return None,
     };
-    let place = match scope {
-        Scope::Function(target) => scope::place_of(Some(target), name),
-        Scope::Boundary => Place::Global,
+    let target = match scope {
+        Scope::Function(target) => Some(target),
+        Scope::Boundary => None,
     };
+    let place = scope::place_of(target, name);
     match (place, name.as_str()) {
         (Place::Global, "event" | "host") => {
-            let target = match scope {
-                Scope::Function(target) => Some(target),
-                Scope::Boundary => None,
-            };
             // A name that scripts made comes first.
             let root = if name == "event" { Root::Event } else { Root::Host };
             (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, root, path)).flatten()
@@ -117,7 +115,8 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
             match place {
                 Place::Local(at, number) => push_local(at, number, state),
                 Place::Captured(at, number) => push_captured(at, number, state),
-                Place::Global => return None,
+                Place::Removed(true) => scope::push_removed(target, name, state),
+                Place::Removed(false) | Place::Global => return None,
             }
             let found = (state.top() > top).then(|| of_value(state, path)).flatten();
             state.cut_to(top);
@@ -145,14 +144,7 @@ fn of_value(state: State, path: &Path) -> Option<Scalar> {
             return None;
         }
     }
-    Some(match state.type_at(-1) {
-        Type::Nil | Type::None => Scalar::Nil,
-        Type::Boolean => Scalar::Boolean(state.bool_at(-1)),
-        Type::Integer => Scalar::Integer(state.integer_at(-1)?),
-        Type::Float => Scalar::Float(state.float_at(-1)?),
-        Type::String => Scalar::Text(state.with_bytes(-1, <[u8]>::to_vec)?),
-        _ => Scalar::Other,
-    })
+    scalar_at(state, -1)
 }
 
 fn of_tree(shown: &Shown, root: Root, path: &Path) -> Option<Scalar> {

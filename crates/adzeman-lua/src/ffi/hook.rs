@@ -61,6 +61,14 @@ unsafe fn look_up_watch<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
     }
 }
 
+/// Whether it is known what a name stands for in the function at a level, if that is a variable that the compiler has removed. What
+/// it is, if so, is pushed.
+pub(crate) fn push_removed(state: State, level: usize, name: &str) -> Option<bool> {
+    state.room(1);
+    // SAFETY: states are looked at on their threads; the answer is used here alone, and there is room.
+    unsafe { watch_of(state.raw()) }?.told(|told| told.push_removed(state, level, name))?
+}
+
 /// The watch that watches the state of `raw`.
 ///
 /// # Safety

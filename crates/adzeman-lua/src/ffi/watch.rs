@@ -54,6 +54,10 @@ pub(crate) trait Attendant {
     /// A script has compiled the text at the bottom of `state`, or what is in a file; the function is on top.
     fn compiled(&self, state: State, is_of_text: bool);
 
+    /// Whether it is known what a name stands for in the function at a level, if that is a variable that the compiler has removed.
+    /// What it is, if so, is pushed.
+    fn push_removed(&self, state: State, level: usize, name: &str) -> Option<bool>;
+
     /// Whether functions of this chunk belong to a source of the script's.
     fn knows_chunk(&self, chunk_name: &[u8]) -> bool;
 

@@ -107,6 +107,7 @@ impl Tracks {
                     at.state.move_to(state, 1);
                     Where::Captured(number)
                 }
+                Place::Removed(_) => return Err(cannot(name, "it is a constant, and never changes")),
                 Place::Global => self.global_or_captured(state, target, name)?,
             },
         };

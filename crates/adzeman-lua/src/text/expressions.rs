@@ -1,6 +1,7 @@
 //! What the text of an expression or a script says by itself: names it uses, where it does not parse, local variables it
 //! makes.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 use adzeman_core::source::Line;
@@ -25,6 +26,71 @@ pub(crate) fn free_names(expression: &str) -> Vec<String> {
     };
     let found = with_tree(&format!("{BEFORE}{expression}"), names_in).or_else(|| with_tree(expression, names_in));
     found.unwrap_or_default()
+}
+
+/// What stands for `_ENV` in a text that is evaluated, whose own is another one. Of the same length, for the columns of mistakes.
+pub(crate) const ENVIRONMENT: &str = "__EV";
+
+/// A text with [`ENVIRONMENT`] for the `_ENV` from around it, if it uses that.
+pub(crate) fn with_environment(text: &str) -> Cow<'_, str> {
+    const NAME: &str = "_ENV";
+    if !text.contains(NAME) {
+        return Cow::Borrowed(text);
+    }
+    let places = |tree: &Ast| {
+        let mut finder = Uses { name: NAME, found: Vec::new(), is_made: false };
+        finder.visit_ast(tree);
+        if finder.is_made { Vec::new() } else { finder.found }
+    };
+    let in_expression = with_tree(&format!("{BEFORE}{text}"), places)
+        .map(|found| found.into_iter().filter_map(|at| at.checked_sub(BEFORE.len())).collect());
+    let found: Vec<usize> = in_expression.or_else(|| with_tree(text, places)).unwrap_or_default();
+    let mut replaced = text.to_owned();
+    for at in found {
+        if replaced.get(at..at + NAME.len()) == Some(NAME) {
+            replaced.replace_range(at..at + NAME.len(), ENVIRONMENT);
+        }
+    }
+    Cow::Owned(replaced)
+}
+
+/// Where a text uses a name from around it.
+struct Uses<'a> {
+    name: &'a str,
+    found: Vec<usize>,
+    /// Whether it makes a variable of that name itself.
+    is_made: bool,
+}
+
+impl Uses<'_> {
+    fn look(&mut self, token: &TokenReference) {
+        if text(token) == self.name {
+            self.found.push(token.token().start_position().bytes());
+        }
+    }
+}
+
+impl Visitor for Uses<'_> {
+    fn visit_var(&mut self, node: &Var) {
+        if let Var::Name(token) = node {
+            self.look(token);
+        }
+    }
+
+    fn visit_prefix(&mut self, node: &Prefix) {
+        if let Prefix::Name(token) = node {
+            self.look(token);
+        }
+    }
+
+    fn visit_function_body(&mut self, node: &FunctionBody) {
+        let is_it = |held: &Parameter| matches!(held, Parameter::Name(token) if text(token) == self.name);
+        self.is_made |= node.parameters().iter().any(is_it);
+    }
+
+    fn visit_local_assignment(&mut self, node: &LocalAssignment) {
+        self.is_made |= node.names().iter().any(|token| text(token) == self.name);
+    }
 }
 
 /// The lines at which a script makes a local variable of this name.

@@ -221,3 +221,89 @@ fn whole_texts_are_as_they_print() {
     });
     assert_eq!(texts, ["line one\nline two", "0.1", "9.007199254741e+15", "12", "nil", "[\n  12,\n  30\n]"]);
 }
+
+const CONSTANTS: &str = "\
+local k <const> = 6 * 7
+local name <const>, other <const> = 'a', -k
+local function f(x)
+  local y = x + k
+  do
+    local k <const> = 'inner' local z = y
+    z = z .. k --stop
+  end
+  return y, name
+end
+local r = f(1)
+return r";
+
+#[test]
+fn constants_that_the_compiler_has_removed_are_what_the_line_sees() {
+    let check = |text: &'static str, expected: &str| {
+        let found = at_stop(CONSTANTS, move |engine| evaluate(engine, text));
+        assert_eq!(found, expected, "{text}");
+    };
+    check("k .. '!'", "\"inner!\"");
+    check("k == 'inner' and other", "-42");
+    check("name", "\"a\"");
+    let outer = at_stop(CONSTANTS, |engine| engine.evaluate(Some(1), "k + other").unwrap()[0].preview.clone());
+    assert_eq!(outer, "0");
+    let why = at_stop(CONSTANTS, |engine| engine.assign_expression(Some(0), "k", "1").unwrap_err().to_string());
+    assert!(why.contains("it is a constant"), "{why}");
+    let why = at_stop(CONSTANTS, |engine| engine.track(Some(0), "k").unwrap_err().to_string());
+    assert!(why.contains("never changes"), "{why}");
+    let held = at_stop(CONSTANTS, |engine| {
+        [("k == 'inner'", true), ("k == 42", false), ("other < 0 and k", true)].map(|(text, expected)| {
+            (engine.condition(adzeman_core::breakpoint::BreakpointId(expected.into()), text).unwrap(), expected)
+        })
+    });
+    assert!(held.iter().all(|(held, expected)| held == expected), "{held:?}");
+    let hovered = at_stop(CONSTANTS, |engine| engine.peek(Some(0), "k").unwrap().preview);
+    assert_eq!(hovered, "\"inner\"");
+}
+
+#[test]
+fn a_constant_that_the_line_does_not_tell_is_refused() {
+    let script = "local k <const> = 1\ndo local k <const> = 2 f = k end g = k local x = 1 --stop\nreturn k";
+    let found = at_stop(script, |engine| evaluate(engine, "k"));
+    assert!(found.contains("more than one of this name"), "{found}");
+}
+
+#[test]
+fn globals_are_those_of_the_function_s_own_environment() {
+    let script = "\
+shown = 'outside'
+local function f()
+  local _ENV <const> = {shown = 'inside', tostring = tostring}
+  local x = shown
+  do local _ENV = {} x = x .. tostring(shown) end --stop
+  return x
+end
+local function none()
+  local _ENV = nil
+  local x = 1 --stop
+  return x
+end
+local function free(x)
+  local y = x --stop
+  return y
+end
+return pcall(f), none(), free(1)";
+    let texts = ["shown", "_ENV.shown", "tostring ~= nil", "_ENV == _G"];
+    let told = std::rc::Rc::new(std::cell::RefCell::new(Vec::new()));
+    let kept = told.clone();
+    run(script, move |engine, line| {
+        kept.borrow_mut().extend(texts.map(|text| format!("{line} {text}: {}", evaluate(engine, text))));
+        if line == 10 {
+            let set = engine.evaluate(Some(0), "(function() _ENV = {shown = 'new'} return shown end)()");
+            kept.borrow_mut().push(format!("{line} set: {}", set.unwrap()[0].preview));
+        }
+        Go::Freely
+    });
+    let told = told.take();
+    assert_eq!(told[..3], ["5 shown: \"inside\"", "5 _ENV.shown: \"inside\"", "5 tostring ~= nil: true"], "{told:#?}");
+    assert!(told[4].starts_with("10 shown: error: ") && told[4].contains("sees none"), "{told:#?}");
+    assert!(told[5].contains("error: "), "{told:#?}");
+    assert_eq!(told[8], "10 set: \"new\"", "{told:#?}");
+    assert_eq!(told[9..11], ["14 shown: \"outside\"", "14 _ENV.shown: \"outside\""], "{told:#?}");
+    assert_eq!(told[12], "14 _ENV == _G: true", "{told:#?}");
+}

@@ -106,3 +106,102 @@ fn coroutines_made_before_the_step_are_entered() {
     let script = "local co = coroutine.create(function()\n  local x = 1\n  return x\nend)\nlocal a = 1\nlocal b = 2 --stop\ncoroutine.resume(co)\nreturn a, b";
     assert_eq!(steps(script, &[Over, Into]), [6, 7, 2]);
 }
+
+/// Stops at each mark, then makes the steps, the first of them again after the last; the lines, with what was returned there.
+#[track_caller]
+fn returns(script: &str, steps: &[Option<StepKind>]) -> Vec<String> {
+    let (told, steps, made) = (Rc::new(RefCell::new(Vec::new())), steps.to_vec(), RefCell::new(0));
+    let kept = told.clone();
+    let ran = run(script, move |engine, line| {
+        let returned = engine.returned().map(|values| {
+            let shown: Vec<_> = values.into_iter().map(|value| value.preview).collect();
+            format!(" after {}", shown.join(", "))
+        });
+        kept.borrow_mut().push(format!("{line}{}", returned.unwrap_or_default()));
+        let step = steps[*made.borrow() % steps.len()];
+        *made.borrow_mut() += 1;
+        step.map_or(Go::Freely, Go::Step)
+    });
+    ran.outcome.expect("the script runs to its end");
+    told.take()
+}
+
+const RETURNS: &str = "\
+local function other(...)
+  local count = select('#', ...)
+  return 'other', count
+end
+local function fx(x)
+  local y = x * 2 --stop
+  return y
+end
+local value, n = print('value', fx(2)), 1
+other(fx(3))
+local t = {fx(4), (other(fx(5)))}
+local function tail(x) return fx(x) end
+value = tail(6) .. other(1)
+local ok = pcall(function() fx(7) error('x') end) other(1)
+return value";
+
+#[test]
+fn what_was_returned_is_of_the_very_call_that_was_left() {
+    let out = [Some(Out), None];
+    let expected = [
+        "6",
+        "10 after 4",
+        "6",
+        "11 after 6",
+        "6",
+        "12 after 8",
+        "6",
+        "12 after 10",
+        "6",
+        "14 after 12",
+        "6",
+        "14 after 14",
+    ];
+    // From the fourth call on, the fifth is met on the way.
+    let told = returns(RETURNS, &out);
+    assert_eq!(told[..4], expected[..4], "{told:?}");
+    assert!(told.contains(&"14 after 12".to_owned()), "{told:?}");
+    let over = [Some(Over), Some(Over), None];
+    let told = returns(RETURNS, &over);
+    assert_eq!(told[..6], ["6", "7", "10 after 4", "6", "7", "11 after 6"], "not in the other function: {told:?}");
+}
+
+#[test]
+fn a_call_that_an_error_has_ended_has_returned_nothing() {
+    let script = "\
+local function other(x) return x end
+local function fails(x)
+  local y = x --stop
+  error(y)
+end
+local function caught() local ok = pcall(fails, 1) return other(2) end
+caught() other(3)
+pcall(pcall, fails) other(4)
+return 1";
+    for steps in [[Some(Out), None], [Some(Over), None]] {
+        let told = returns(script, &steps);
+        assert!(told.iter().all(|told| !told.contains("after 2") && !told.contains("after 3")), "{told:?}");
+    }
+    let told = returns(script, &[Some(Out), None]);
+    assert_eq!(told, ["3", "8", "3", "9"], "lines alone");
+}
+
+#[test]
+fn a_step_over_a_tail_call_goes_on_behind_what_took_the_place_of_the_function() {
+    let script = "\
+local function last(x)
+  local y = x + 1
+  return y
+end
+local function first(x)
+  return last(x) --stop
+end
+local got = first(1)
+return got";
+    assert_eq!(returns(script, &[Some(Over), None]), ["6", "9 after 2"]);
+    assert_eq!(returns(script, &[Some(Out), None]), ["6", "9 after 2"]);
+    assert_eq!(returns(script, &[Some(Into), None]), ["6", "2"]);
+}

@@ -64,6 +64,8 @@ pub(crate) enum SessionError {
     NoRows(String),
     #[error("cannot read that: {0}")]
     BadExpression(String),
+    #[error("'{0}' is a statement, and no expression")]
+    Statement(String),
     #[error("{0} monitors are as many as there can be; end some first")]
     TooManyMonitors(usize),
     #[error("{0} source maps, of {1} bytes in all, are as many as a host takes from its clients")]
@@ -105,7 +107,7 @@ impl SessionError {
             Self::Running(_) | Self::NotStopped(_) => ErrorCode::NotStopped,
             Self::NoSafePoint(_) | Self::NoScriptRuns(_) | Self::Stuck { .. } => ErrorCode::Busy,
             Self::Cancelled => ErrorCode::Cancelled,
-            Self::BadExpression(_) => ErrorCode::Syntax,
+            Self::BadExpression(_) | Self::Statement(_) => ErrorCode::Syntax,
             Self::NotInScope(_) => ErrorCode::NotInScope,
             Self::Host(_) => ErrorCode::Host,
             Self::Fault { .. } | Self::Unwritable(_) => ErrorCode::Fault,

@@ -51,6 +51,9 @@ impl Session {
         let expression = arguments.expression.clone();
         let base = base(arguments.format.as_ref());
         let mut of_function = None;
+        if matches!(arguments.context.as_deref(), Some("clipboard" | "bytes" | "expression")) {
+            check_is_expression(&context, &expression)?;
+        }
         let values = match arguments.context.as_deref() {
             Some("clipboard") => return self.whole_text(&context, frame, expression, text),
             Some("bytes") => {
@@ -71,7 +74,9 @@ impl Session {
                 of_function = Some(used.of_function);
                 self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??
             }
-            Some("repl") => self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??,
+            Some("repl" | "expression") => {
+                self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??
+            }
             _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
         };
         let key = format!("{} {}", self.key_of_place(&context, arguments.frame_id), arguments.expression);
@@ -177,7 +182,7 @@ impl Session {
 
     pub(super) fn monitor(&mut self, arguments: MonitorArguments) -> Result<MonitorBody, SessionError> {
         let (context, _) = self.place(None, arguments.thread_id)?;
-        context.syntax.check_expression(&arguments.expression).map_err(SessionError::BadExpression)?;
+        check_is_expression(&context, &arguments.expression)?;
         let (id, client) = (self.host.monitors.next_id(), self.client.clone());
         let begun = self.host.clock.now();
         let pace = Pace::new(
@@ -289,4 +294,12 @@ mod tests {
             assert_eq!(word_before(text, end), word, "{text} {end}");
         }
     }
+}
+
+/// What reads a value is no place for a statement, which might change one.
+fn check_is_expression(context: &ContextLink, text: &str) -> Result<(), SessionError> {
+    context.syntax.check_expression(text).map_err(|why| match context.syntax.check_statement(text) {
+        Ok(()) => SessionError::Statement(text.to_owned()),
+        Err(_) => SessionError::BadExpression(why),
+    })
 }
