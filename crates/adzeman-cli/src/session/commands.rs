@@ -66,11 +66,11 @@ impl Session<'_> {
         if let Some(report) = self.next_stop()? {
             return Ok(report);
         }
-        // A step is one of its context; who lets scripts run freely waits for whichever stops.
+        // A step is one of its context; who lets scripts run waits for whichever stops.
         let mut of_context = None;
         match self.at.stopped {
             Some(thread_id) => {
-                of_context = (go != Go::Freely).then_some(thread_id);
+                of_context = matches!(go, Go::Over | Go::Into | Go::Out | Go::Again).then_some(thread_id);
                 let (command, arguments) = self.request_to_go(go, thread_id)?;
                 let _: Json = self.client.request(command, &arguments)?;
                 self.forget_stop();
