@@ -25,6 +25,7 @@ pub(crate) mod hosted;
 mod internals;
 pub(crate) mod interrupt;
 pub(crate) mod layout;
+mod levels;
 mod library;
 pub(crate) mod limit;
 pub(crate) mod locked;

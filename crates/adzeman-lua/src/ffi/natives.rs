@@ -1,7 +1,8 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
 //! is known. `string.dump` hands out functions as they were loaded; `load`, `loadfile`, `dofile` and what `require` finds files by
-//! tell of what they have compiled while someone is attached; and the functions of [`own_hooks`] are put in place here as well.
+//! tell of what they have compiled while someone is attached; and the functions of [`own_hooks`] and [`levels`] are put in place here
+//! as well.
 //! All take the place of the library's own only where the state has those.
 //!
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
@@ -17,12 +18,13 @@ use mlua::ffi;
 use super::apart::in_new_state;
 use super::calls::close;
 use super::hook::{self, watch_of};
+use super::levels;
 use super::own_hooks;
 use super::state::{State, Type};
 use super::watch::Watch;
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 10] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 14] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
@@ -33,6 +35,10 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 10] = [
     (c"_G", c"load", load),
     (c"_G", c"loadfile", load_file),
     (c"_G", c"dofile", do_file),
+    levels::REPLACED[0],
+    levels::REPLACED[1],
+    levels::REPLACED[2],
+    levels::REPLACED[3],
 ];
 
 /// The functions that take the place of the library's, by the names of those.
@@ -45,14 +51,10 @@ pub(super) fn own() -> impl Iterator<Item = (String, usize)> {
     replaced.chain([("a function of coroutine.wrap".to_owned(), wrapped as *const () as usize)])
 }
 
-/// `debug.traceback` as the library has it, whose second argument is a level.
-const TRACEBACK: (&CStr, &CStr) = (c"debug", c"traceback");
-
 /// The addresses of the library's own functions.
 struct Originals {
     /// Those that are [`REPLACED`].
     replaced: [usize; REPLACED.len()],
-    traceback: usize,
     print: usize,
 }
 
@@ -68,13 +70,9 @@ fn originals() -> &'static Originals {
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
             ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
             let replaced = REPLACED.map(|(table, name, _)| address_in(raw, table, name));
-            Originals {
-                replaced,
-                traceback: address_in(raw, TRACEBACK.0, TRACEBACK.1),
-                print: address_in(raw, c"_G", c"print"),
-            }
+            Originals { replaced, print: address_in(raw, c"_G", c"print") }
         });
-        found.unwrap_or(Originals { replaced: [0; REPLACED.len()], traceback: 0, print: 0 })
+        found.unwrap_or(Originals { replaced: [0; REPLACED.len()], print: 0 })
     })
 }
 
@@ -255,7 +253,9 @@ unsafe fn handle(raw: *mut ffi::lua_State, next: fn(*mut ffi::lua_State)) -> c_i
         give_handler(raw);
         ffi::lua_pushvalue(raw, ffi::lua_upvalueindex(1));
         ffi::lua_rotate(raw, 1, 1);
-        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == originals().traceback);
+        // One that a script has kept from before passes over nothing by itself.
+        let traceback = original(levels::REPLACED[0].2).map_or(0, |traceback| traceback as usize);
+        let is_traceback = ffi::lua_tocfunction(raw, 1).is_some_and(|native| native as usize == traceback);
         if is_traceback {
             // This function is none of the script's.
             ffi::lua_pushinteger(raw, 2);
@@ -263,6 +263,20 @@ unsafe fn handle(raw: *mut ffi::lua_State, next: fn(*mut ffi::lua_State)) -> c_i
         ffi::lua_callk(raw, 1 + c_int::from(is_traceback), 1, 0, None);
     }
     1
+}
+
+/// Whether a function is one that calls the script's handler.
+pub(super) fn on_handling(native: ffi::lua_CFunction) -> bool {
+    [on_handled as *const () as usize, on_handled_again as *const () as usize].contains(&(native as usize))
+}
+
+/// Whether someone waits for errors of this state.
+///
+/// # Safety
+/// As [`watch_of`].
+pub(super) unsafe fn is_reporting(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller.
+    unsafe { reporting(raw) }.is_some()
 }
 
 /// Gives the innermost [`xpcall`] the function on top as its handler.
@@ -424,7 +438,7 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
 }
 
 /// The library's own function, in whose place `function` stands, one of [`REPLACED`]: it does so only where that was found.
-fn original(function: ffi::lua_CFunction) -> Option<ffi::lua_CFunction> {
+pub(super) fn original(function: ffi::lua_CFunction) -> Option<ffi::lua_CFunction> {
     let stands_there = |(_, _, held): &(_, _, ffi::lua_CFunction)| *held as usize == function as usize;
     native(originals().replaced[REPLACED.iter().position(stands_there)?])
 }

@@ -25,3 +25,4 @@ mod survival;
 #[cfg(feature = "async")]
 mod tasks;
 mod trust;
+mod unnoticed;
