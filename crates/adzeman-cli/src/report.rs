@@ -399,7 +399,11 @@ pub(crate) enum Report {
     Left {
         host: String,
     },
-    Help,
+    /// One command, or all of them.
+    Help {
+        #[serde(skip_serializing_if = "Option::is_none")]
+        verb: Option<&'static str>,
+    },
 }
 
 /// Something that happened by itself.

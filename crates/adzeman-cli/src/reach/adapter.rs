@@ -39,13 +39,26 @@ struct LaunchConfiguration {
 }
 
 /// To the editor; several threads write.
-type Editor = Arc<Mutex<io::Stdout>>;
+type Editor = Arc<Mutex<ToEditor>>;
 
-fn tell(editor: &Editor, message: &Message) {
-    if let Ok(bytes) = encode(message) {
-        let mut out = editor.lock().unwrap_or_else(PoisonError::into_inner);
+struct ToEditor {
+    out: io::Stdout,
+    last_seq: i64,
+}
+
+/// Tells the editor, by a number of the adapter's own: what it says itself and what the host says is one row of messages.
+fn tell(editor: &Editor, message: Message) {
+    let mut to = editor.lock().unwrap_or_else(PoisonError::into_inner);
+    let seq = to.last_seq + 1;
+    let message = match message {
+        Message::Request(request) => Message::Request(Request { seq, ..request }),
+        Message::Response(response) => Message::Response(Response { seq, ..response }),
+        Message::Event(event) => Message::Event(Event { seq, ..event }),
+    };
+    if let Ok(bytes) = encode(&message) {
+        to.last_seq = seq;
         // An editor that is gone is told nothing more; its standard input ends as well.
-        let _ = out.write_all(&bytes).and_then(|()| out.flush());
+        let _ = to.out.write_all(&bytes).and_then(|()| to.out.flush());
     }
 }
 
@@ -55,11 +68,11 @@ fn answer(editor: &Editor, request: &Request, outcome: Result<Json, String>) {
         Err(why) => (false, Some(why.clone()), json!({"error": {"id": 1, "format": why}})),
     };
     let (request_seq, command) = (request.seq, request.command.clone());
-    tell(editor, &Message::Response(Response { seq: 0, request_seq, success, command, message, body: Some(body) }));
+    tell(editor, Message::Response(Response { seq: 0, request_seq, success, command, message, body: Some(body) }));
 }
 
 fn event(editor: &Editor, name: &str, body: Json) {
-    tell(editor, &Message::Event(Event { seq: 0, event: name.to_owned(), body: Some(body) }));
+    tell(editor, Message::Event(Event { seq: 0, event: name.to_owned(), body: Some(body) }));
 }
 
 struct Adapter {
@@ -73,7 +86,7 @@ struct Adapter {
 /// Serves one editor, until it goes.
 pub(crate) fn serve() -> Result<(), CliError> {
     let mut adapter = Adapter {
-        editor: Arc::new(Mutex::new(io::stdout())),
+        editor: Arc::new(Mutex::new(ToEditor { out: io::stdout(), last_seq: 0 })),
         hello: json!({}),
         host: None,
         launched: None,
@@ -234,15 +247,15 @@ fn pass_to_editor(mut host: Connection, editor: &Editor, marked: &Marked, asked:
                 }
                 Message::Response(response) if response.request_seq > OWN_SEQ => {}
                 Message::Response(response) if response.request_seq == asked.seq => {
-                    tell(editor, &Message::Response(Response { command: asked.command.clone(), ..response }));
+                    tell(editor, Message::Response(Response { command: asked.command.clone(), ..response }));
                 }
                 Message::Event(told) => {
                     if told.event == "output" && told.body.as_ref().is_some_and(|body| body["category"] == "stdout") {
                         mark(marked, told.body.as_ref().and_then(|body| body["output"].as_str()).unwrap_or_default());
                     }
-                    tell(editor, &Message::Event(told));
+                    tell(editor, Message::Event(told));
                 }
-                other => tell(editor, &other),
+                other => tell(editor, other),
             }
         }
         match host.read(&mut chunk) {

@@ -1,5 +1,6 @@
 //! Printing: for people with a little colour, or as JSON. Colour only on a terminal, and never with `NO_COLOR`.
 
+mod fold;
 mod reports;
 mod values;
 
@@ -15,6 +16,7 @@ use crate::error::CliError;
 use crate::reach::launch::{ShowLine, Stream};
 use crate::report::{Notice, Report};
 
+use fold::{columns, folded};
 use reports::{cut, cut_to, more, render, render_notice, trimmed};
 
 const fn colour(colour: AnsiColor) -> Style {
@@ -41,6 +43,11 @@ pub(crate) struct Printer {
 
 fn styled(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
+}
+
+/// Text for people, fitted to the terminal.
+fn to_person(text: &str) {
+    to_stdout(&folded(text, columns()));
 }
 
 /// Written to the terminal, or whatever stands for it; when nobody reads any more, there is nobody to tell.
@@ -112,7 +119,7 @@ impl Printer {
     /// A remark between commands; programs do not need it.
     pub(crate) fn remark(&self, text: &str) {
         if !self.json {
-            to_stdout(&format!("{text}\n"));
+            to_person(&format!("{text}\n"));
         }
     }
 
@@ -154,7 +161,7 @@ impl Printer {
                 to_stdout(&format!("{line}\n"));
             }
         } else {
-            to_stdout(&render(report));
+            to_person(&render(report));
         }
     }
 
@@ -165,7 +172,7 @@ impl Printer {
         } else if let Some(held) = self.held.borrow_mut().as_mut() {
             held.push(anstream::adapter::strip_str(&render_notice(notice)).to_string());
         } else {
-            to_stdout(&render_notice(notice));
+            to_person(&render_notice(notice));
         }
     }
 
@@ -173,6 +180,7 @@ impl Printer {
         if self.json {
             to_stdout(&format!("{}\n", json!({"command": command, "ok": false, "error": error.to_string()})));
         }
-        to_stderr(&format!("{}\n", styled(TROUBLE, &error.to_string())));
+        let text = format!("{}\n", styled(TROUBLE, &error.to_string()));
+        to_stderr(&if self.json { text } else { folded(&text, columns()) });
     }
 }

@@ -6,7 +6,7 @@ use anstyle::Style;
 use comfy_table::{Table, presets};
 
 use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
-use crate::command::VERBS;
+use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
 use crate::report::{BreakRow, EventRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 
@@ -55,7 +55,7 @@ pub(super) fn render(report: &Report) -> String {
         }
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
         Report::Left { host } => format!("left; {host} runs on\n"),
-        Report::Help => render_help(),
+        Report::Help { verb } => render_help(*verb),
         other => values::render_value_report(other).unwrap_or_else(|| render_break_report(other)),
     }
 }
@@ -425,13 +425,44 @@ pub(super) fn cut_to(text: &str, widest: usize) -> String {
     if shown.len() < text.len() { shown + "…" } else { shown }
 }
 
-fn render_help() -> String {
-    let mut text = String::new();
-    for (_, form, what) in VERBS {
-        let _ = writeln!(text, "{}\n    {what}", styled(STRONG, form));
+/// What the marks before lines mean.
+const MARKS: [(&str, &str); 6] = [
+    ("→", "the line or frame being looked at"),
+    ("✓", "ran on the way here"),
+    ("»", "said by a breakpoint"),
+    ("┆", "written by a script"),
+    ("◇", "a sample of a monitor"),
+    ("…", "there is more"),
+];
+
+/// The page of topics, or a command with its examples.
+fn render_help(verb: Option<&str>) -> String {
+    let Some(verb) = verb.and_then(|verb| VERBS.iter().find(|held| held.name == verb)) else { return render_topics() };
+    let mut text = format!("{}\n{}\n\nfor example\n", styled(STRONG, verb.form), verb.what);
+    for example in verb.examples {
+        let _ = writeln!(text, "  {}", styled(NAME, example));
     }
-    text + "Commands may be shortened as long as they stay clear. An expression is one of the script's language, with 'host' \
-            and 'event' visible in it.\n"
+    text
+}
+
+fn render_topics() -> String {
+    let mut text = String::new();
+    for topic in TOPICS {
+        let verbs: Vec<_> = VERBS.iter().filter(|verb| verb.topic == topic).map(|verb| verb.name).collect();
+        let _ = writeln!(text, "{:<18}{}", topic.title(), styled(STRONG, &verbs.join("  ")));
+    }
+    text += "\n'help break' says how a command is used, with examples. Commands may be shortened as long as they stay clear. An \
+             expression is one of the script's language, with 'host' and 'event' visible in it.\n\n";
+    for (mark, what) in MARKS {
+        let _ = writeln!(text, "{mark}  {}", styled(QUIET, what));
+    }
+    text
+}
+
+/// All that is said of commands.
+#[cfg(test)]
+pub(super) fn everything_for_tests() -> String {
+    VERBS.iter().map(|verb| render_help(Some(verb.name))).chain([render_help(None)]).collect()
 }
 
 #[cfg(test)]
@@ -494,6 +525,21 @@ mod tests {
           dt = 1.0 (was 0.5)  (dt) = 2.0
           watch 1  dt * 2 in update  2.0
                 2  sum in fare       not in scope here: it is in fare
+        ");
+    }
+
+    #[test]
+    fn help_is_a_page_and_has_examples_for_each_command() {
+        let page = plain(&Report::Help { verb: None });
+        assert!(page.lines().count() <= 24, "{page}");
+        insta::assert_snapshot!(page);
+        insta::assert_snapshot!(plain(&Report::Help { verb: Some("remove") }), @r"
+        remove BREAKPOINT | all | watch N | watch all | monitor N | monitor all
+        remove a breakpoint, a watch or a monitor, or all of them
+
+        for example
+          remove 2
+          remove watch 1
         ");
     }
 

@@ -6,7 +6,7 @@ use adzeman_dap::extra::{ShapeLine, TableRow};
 use comfy_table::{Table, presets};
 
 use super::{CHANGED, NAME, QUIET, STRONG, TROUBLE, WIDEST, cut, cut_to, more, styled, trimmed};
-use crate::report::{AboutRow, FoundLine, Report, Row, SampleRow, TreeRow, WatchRow, cost};
+use crate::report::{AboutRow, Extent, FoundLine, Report, Row, SampleRow, TreeRow, WatchRow, cost};
 
 /// Widest cell of a table.
 const WIDEST_CELL: usize = 28;
@@ -28,7 +28,7 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
         Report::Scope { rows, extent, .. } => render_rows(rows) + &more(rows.len(), *extent, "entries"),
         Report::Value { value, type_name, before, inside, extent, .. } => {
             let before = before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, value)));
-            render_value(value, type_name, &before, inside, extent.total) + &more(inside.len(), *extent, "entries")
+            render_value(value, type_name, &before, inside, *extent) + &more(inside.len(), *extent, "entries")
         }
         Report::Table { columns, rows, extent, .. } => render_grid(columns, rows) + &more(rows.len(), *extent, "rows"),
         Report::Shape { expression, rows } => render_shape(expression, rows),
@@ -181,13 +181,17 @@ fn mark_changed<'r>(text: &str, rows: impl Iterator<Item = &'r Row>) -> String {
     })
 }
 
-fn render_value(value: &str, type_name: &str, before: &str, inside: &[Row], total: usize) -> String {
+fn render_value(value: &str, type_name: &str, before: &str, inside: &[Row], extent: Extent) -> String {
     let before = if before.is_empty() { String::new() } else { styled(CHANGED, before) };
     match (value, type_name) {
         ("", "") => "done\n".to_owned(),
         (value, "") => format!("{value}\n"),
         _ if !inside.is_empty() => {
-            let title = styled(QUIET, &format!("{type_name}, {total} inside"));
+            let count = match extent.total {
+                total if extent.at_least => format!("more than {}", total.saturating_sub(1)),
+                total => total.to_string(),
+            };
+            let title = styled(QUIET, &format!("{type_name}, {count} inside"));
             format!("{title}{before}\n{}", render_rows(inside))
         }
         (value, type_name) => format!("{value}  {}{before}\n", styled(QUIET, type_name)),

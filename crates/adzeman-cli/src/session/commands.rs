@@ -56,7 +56,7 @@ impl Session<'_> {
             Command::TakeOver => self.take_over(),
             Command::Limit(wanted) => self.limit(&wanted),
             Command::Leave => self.leave(),
-            Command::Help => Ok(Report::Help),
+            Command::Help(verb) => Ok(Report::Help { verb }),
         }
     }
 

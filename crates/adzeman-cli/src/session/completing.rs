@@ -29,7 +29,7 @@ impl Session<'_> {
         let word = &line[start..];
         let words: Vec<_> = line[..start].split_whitespace().collect();
         let own: Vec<String> = match words[..] {
-            [] => VERBS.iter().map(|(name, ..)| (*name).to_owned()).collect(),
+            [] | ["help"] => VERBS.iter().map(|verb| verb.name.to_owned()).collect(),
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
             ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),

@@ -12,6 +12,8 @@ struct Editor {
     child: Child,
     output: BufReader<std::process::ChildStdout>,
     seq: i64,
+    /// The number of the adapter's last message.
+    told: i64,
     events: Vec<Json>,
 }
 
@@ -19,7 +21,7 @@ impl Editor {
     fn start(user: &User) -> Self {
         let mut child = user.command().arg("adapter").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
         let output = BufReader::new(child.stdout.take().unwrap());
-        Self { child, output, seq: 0, events: Vec::new() }
+        Self { child, output, seq: 0, told: 0, events: Vec::new() }
     }
 
     fn send(&mut self, command: &str, arguments: Json) -> i64 {
@@ -37,7 +39,10 @@ impl Editor {
         self.output.read_line(&mut String::new()).unwrap();
         let mut body = vec![0; length];
         self.output.read_exact(&mut body).unwrap();
-        serde_json::from_slice(&body).unwrap()
+        let message: Json = serde_json::from_slice(&body).unwrap();
+        self.told += 1;
+        assert_eq!(message["seq"], self.told, "what the adapter says, of itself or of the host, is counted: {message}");
+        message
     }
 
     #[track_caller]

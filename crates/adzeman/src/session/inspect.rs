@@ -110,7 +110,6 @@ impl Session {
         StackFrame {
             id: frame_id(context, BOUNDARY - number),
             name: format!("{title}, raised by {}", self.host.name),
-            column: 1,
             presentation_hint: Some("label".to_owned()),
             ..StackFrame::default()
         }
@@ -147,7 +146,8 @@ impl Session {
             source,
             line: shown.map_or(0, |place| convert::line_number(place.line, base)),
             compiled,
-            column: 1,
+            // Where there is no source, there is no place in it.
+            column: i64::from(shown.is_some()),
             presentation_hint: Some(hint.to_owned()),
             arguments: (!arguments.is_empty()).then_some(arguments),
             running_milliseconds: frame.running_for.map(|time| time.as_secs_f64() * 1000.0),
