@@ -12,7 +12,7 @@ use rustyline::highlight::Highlighter;
 use rustyline::hint::Hinter;
 use rustyline::history::FileHistory;
 use rustyline::validate::Validator;
-use rustyline::{Config, Context, Editor, ExternalPrinter, Helper};
+use rustyline::{CompletionType, Config, Context, Editor, ExternalPrinter, Helper};
 
 use crate::client::Onlooker;
 use crate::error::CliError;
@@ -29,7 +29,11 @@ fn terminal(error: impl std::fmt::Display) -> CliError {
 
 /// Asks for commands until the person leaves or the host is gone.
 pub(crate) fn talk(session: &mut Session<'_>) -> Result<(), CliError> {
-    let config = Config::builder().max_history_size(HISTORY_LINES).map_err(terminal)?.build();
+    let config = Config::builder()
+        .max_history_size(HISTORY_LINES)
+        .map_err(terminal)?
+        .completion_type(CompletionType::List)
+        .build();
     let mut editor: Editor<Assistant<'_, '_>, FileHistory> = Editor::with_config(config).map_err(terminal)?;
     let history = history_file();
     if let Some(file) = &history {
@@ -67,16 +71,27 @@ fn ask(
             Err(ReadlineError::Eof) => "leave".to_owned(),
             Err(error) => return Err(terminal(error)),
         };
-        if !line.trim().is_empty() {
-            let _ = editor.add_history_entry(line.trim());
-        }
-        signals::forget_interrupt();
-        let outcome = run_line(&mut shared.borrow_mut(), line.trim(), false);
-        match outcome {
-            Ok(Next::Ask) => {}
-            Ok(Next::Leave) => return Ok(()),
-            Err(error) if error.is_final() => return Err(error),
-            Err(error) => shared.borrow().printer.error(Some(line.trim()), &error),
+        // Lines that are pasted come as one.
+        let several = line.trim().contains('\n');
+        for line in line.trim().split('\n').map(str::trim) {
+            if several {
+                shared.borrow().printer.echo(&shared.borrow().prompt(), line);
+            }
+            if !line.is_empty() {
+                let _ = editor.add_history_entry(line);
+            }
+            signals::forget_interrupt();
+            let outcome = run_line(&mut shared.borrow_mut(), line, false);
+            match outcome {
+                Ok(Next::Ask) => {}
+                Ok(Next::Leave) => return Ok(()),
+                Err(error) if error.is_final() => return Err(error),
+                Err(error) => {
+                    shared.borrow().printer.error(Some(line), &error);
+                    // What was to follow may have counted on it.
+                    break;
+                }
+            }
         }
     }
 }

@@ -238,6 +238,9 @@ pub(crate) enum Report {
         controlled_by: Option<String>,
         host: String,
         process_id: u32,
+        /// The version of the host's library, where it is not this command's.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        other_version: Option<String>,
         contexts: Vec<String>,
         events: Vec<String>,
         objects: Vec<String>,

@@ -90,6 +90,8 @@ dap_types! {
         name: String,
         /// Its process.
         process_id: u32,
+        /// The version of the library that it is built with.
+        version: Option<String>,
         /// Its event kinds, with docs.
         events: Vec<serde_json::Value>,
         /// Its objects.

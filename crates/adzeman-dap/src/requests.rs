@@ -17,6 +17,8 @@ dap_types! {
     InitializeArguments {
         /// Who the client is, for people.
         client_name: Option<String>,
+        /// Adzeman's own: the version of the client.
+        client_version: Option<String>,
         /// Whether lines count from 1; they do when absent.
         lines_start_at1: Option<bool>,
         /// Whether columns count from 1; they do when absent.

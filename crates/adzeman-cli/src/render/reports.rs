@@ -61,12 +61,30 @@ pub(super) fn render(report: &Report) -> String {
 }
 
 fn render_attached(report: &Report) -> String {
-    let Report::Attached { by: _, controlled_by, host, process_id, contexts, events, objects, kept, project, armed } =
-        report
+    let Report::Attached {
+        by: _,
+        controlled_by,
+        host,
+        process_id,
+        other_version,
+        contexts,
+        events,
+        objects,
+        kept,
+        project,
+        armed,
+    } = report
     else {
         return String::new();
     };
     let mut text = format!("{} (process {process_id}) is open to you\n", styled(STRONG, host));
+    if let Some(version) = other_version {
+        let own = env!("CARGO_PKG_VERSION");
+        let _ = writeln!(
+            text,
+            "it is of version {version}, and this command of {own}: what one of them does not know is said as such"
+        );
+    }
     if let Some(name) = controlled_by {
         let _ = writeln!(text, "{}", styled(TROUBLE, &observing(Some(name))));
     }

@@ -1,6 +1,7 @@
 //! What could stand where something is being typed.
 
-use adzeman_dap::requests::{CompletionsArguments, CompletionsBody};
+use adzeman_dap::requests::{BreakpointLocationsBody, CompletionsArguments, CompletionsBody};
+use serde_json::json;
 
 use super::Session;
 use crate::command::{FORMS, VERBS};
@@ -21,6 +22,13 @@ const LOOKS: [&str; 13] = [
     "events",
     "watch",
 ];
+/// What narrows a breakpoint, and what it does.
+const QUALIFIERS: [&str; 11] = ["when", "for", "after", "every", "once", "until", "as", "off", "say", "run", "ring"];
+/// After these, something of the person's own comes.
+const TAKES_TEXT: [&str; 9] = ["when", "for", "after", "every", "until", "as", "say", "run", "on"];
+/// Lines of one source among which is looked for those that can hold a breakpoint.
+const MOST_LINES: usize = 100_000;
+
 impl Session<'_> {
     /// What could stand for the last word of `line`, and where that word begins.
     pub(crate) fn completions(&mut self, line: &str) -> (usize, Vec<String>) {
@@ -50,10 +58,24 @@ impl Session<'_> {
                 self.event_names().chain(["error", "every", "change", "write", "read"].map(str::to_owned)).collect()
             }
             ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
+            ["break", "at"] if word.contains(':') => self.lines_of(word),
             ["break", "at"] => self.source_names(),
+            ["break", _, _, ..] if words.last().is_some_and(|last| !TAKES_TEXT.contains(last)) => {
+                QUALIFIERS.map(str::to_owned).to_vec()
+            }
+            ["use", "frame"] => (0..self.at.frames_in_all).map(|number| number.to_string()).collect(),
             _ => return self.expression_completions(line),
         };
         (start, own.into_iter().filter(|name| name.starts_with(word)).collect())
+    }
+
+    /// `FILE:LINE` for each line of a source that can hold a breakpoint.
+    fn lines_of(&mut self, word: &str) -> Vec<String> {
+        let Some((path, _)) = word.rsplit_once(':') else { return Vec::new() };
+        let arguments = json!({"source": {"path": path}, "line": 1, "endLine": MOST_LINES});
+        let body: Result<BreakpointLocationsBody, _> = self.client.ask_soon("breakpointLocations", &arguments);
+        let places = body.map(|body| body.breakpoints).unwrap_or_default();
+        places.into_iter().map(|place| format!("{path}:{}", place.line)).collect()
     }
 
     fn event_names(&self) -> impl Iterator<Item = String> + '_ {

@@ -40,6 +40,9 @@ pub(crate) use line::{Next, run_line};
 
 use values::More;
 
+/// The version of this command.
+const VERSION: &str = env!("CARGO_PKG_VERSION");
+
 /// The host says hello at once, or it is no host.
 const HELLO_WITHIN: Duration = Duration::from_secs(10);
 
@@ -238,6 +241,7 @@ fn open(
     };
     let hello = InitializeArguments {
         client_name: Some(format!("adzeman {}", std::process::id())),
+        client_version: Some(VERSION.to_owned()),
         ..InitializeArguments::default()
     };
     signals::begin_session();
@@ -320,6 +324,7 @@ impl<'a> Session<'a> {
             controlled_by: self.role.controlled_by.clone().filter(|_| !self.role.controls),
             host: self.host.name.clone(),
             process_id: self.host.process_id,
+            other_version: self.host.version.clone().filter(|version| version != VERSION),
             contexts: self.contexts.iter().map(|context| context.name.clone()).collect(),
             events: self.host.events.iter().map(event_name).collect(),
             objects: self.host.objects.iter().map(|object| object.name.clone()).collect(),

@@ -13,6 +13,7 @@ mod folders;
 mod going;
 mod inspecting;
 #[cfg(unix)]
+mod typing;
 mod waiting;
 
 use serde_json::Value as Json;

@@ -228,6 +228,11 @@ impl Session {
         let arguments: InitializeArguments = arguments(request)?;
         let starts_at_1 = arguments.lines_start_at1.unwrap_or(true);
         self.client.set_line_base(i64::from(starts_at_1));
+        if let Some(version) =
+            arguments.client_version.as_deref().filter(|version| *version != env!("CARGO_PKG_VERSION"))
+        {
+            tracing::info!(version, "a client of another version; what it asks for and is not known is refused");
+        }
         self.client.set_name(arguments.client_name.as_deref().unwrap_or_default());
         if arguments.token.is_some_and(|token| self.host.opening.is_token(&token)) {
             self.trusted = true;
@@ -277,6 +282,7 @@ impl Session {
             ObjectInfo { name: name.to_owned(), editable: true, doc: Some(doc) }
         };
         HostBody {
+            version: Some(env!("CARGO_PKG_VERSION").to_owned()),
             name: self.host.name.clone(),
             process_id: std::process::id(),
             events: self.host.opened.kinds.iter().filter_map(|kind| serde_json::to_value(kind).ok()).collect(),

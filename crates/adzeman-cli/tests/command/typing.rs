@@ -1,0 +1,141 @@
+//! The prompt on a terminal: pasted lines, completion, narrow ones.
+
+use std::io::{Read as _, Write as _};
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crate::attaching::User;
+
+const LONG: Duration = Duration::from_secs(30);
+
+/// A command on a terminal of its own, as `script` of every Linux makes one.
+struct Terminal {
+    child: Child,
+    parts: mpsc::Receiver<String>,
+    seen: String,
+}
+
+impl Terminal {
+    fn start(user: &User, columns: usize, arguments: &str) -> Self {
+        let program = user.command().get_program().to_str().unwrap().to_owned();
+        let mut command = Command::new("script");
+        for (name, value) in user.command().get_envs() {
+            match value {
+                Some(value) => command.env(name, value),
+                None => command.env_remove(name),
+            };
+        }
+        let line = format!("stty cols {columns} rows 40; {program} {arguments}");
+        let mut child = command
+            .args(["-qfec", &line, "/dev/null"])
+            .env("TERM", "xterm-256color")
+            .current_dir(user.work.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("'script' is there");
+        let mut out = child.stdout.take().unwrap();
+        let (sender, parts) = mpsc::channel();
+        thread::spawn(move || {
+            let mut chunk = [0; 4096];
+            while let Ok(count @ 1..) = out.read(&mut chunk) {
+                if sender.send(String::from_utf8_lossy(&chunk[..count]).into_owned()).is_err() {
+                    return;
+                }
+            }
+        });
+        Self { child, parts, seen: String::new() }
+    }
+
+    fn type_keys(&mut self, keys: &str) {
+        let input = self.child.stdin.as_mut().unwrap();
+        input.write_all(keys.as_bytes()).unwrap();
+        input.flush().unwrap();
+    }
+
+    /// Reads until all of these have come, and answers all that came since the last time.
+    #[track_caller]
+    fn read_to(&mut self, wanted: &[&str]) -> String {
+        let until = Instant::now() + LONG;
+        let mut new = String::new();
+        while !wanted.iter().all(|part| new.contains(part)) {
+            match self.parts.recv_timeout(until.saturating_duration_since(Instant::now())) {
+                Ok(part) => new.push_str(&part),
+                Err(_) => panic!("no {wanted:?} in:\n{}{new}", self.seen),
+            }
+        }
+        self.seen.push_str(&new);
+        new
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[test]
+fn pasted_lines_run_one_by_one_and_what_follows_a_mistake_is_left() {
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let mut terminal = Terminal::start(&user, 100, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("\x1b[200~look 20 + 1\nlook 'two' .. 'lines'\x1b[201~\r");
+    terminal.read_to(&["21", "twolines"]);
+    terminal.type_keys("\x1b[200~look 30 + 1\nnonsense\nlook 'not' .. 'this'\x1b[201~\r");
+    let shown = terminal.read_to(&["31", "there is no command 'nonsense'"]);
+    terminal.type_keys("look 'and' .. 'on'\r");
+    let shown = shown + &terminal.read_to(&["andon"]);
+    assert!(!shown.contains("notthis"), "{shown}");
+}
+
+#[test]
+fn tab_lists_what_could_stand_there() {
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let mut terminal = Terminal::start(&user, 100, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("break at lock.lua:3\t\t");
+    terminal.read_to(&["lock.lua:31", "lock.lua:33"]);
+    terminal.type_keys("3 o\t\t");
+    terminal.read_to(&["once", "off"]);
+    terminal.type_keys("n\t\r");
+    terminal.read_to(&["breakpoint 1 at lock.lua:33 once"]);
+    terminal.type_keys("help \t\t");
+    terminal.read_to(&["monitors", "library"]);
+}
+
+#[test]
+fn what_is_said_fits_a_narrow_terminal() {
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let mut terminal = Terminal::start(&user, 60, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("help break\r");
+    let shown = terminal.read_to(&["for example", "is saved", "runs ›"]);
+    let text = anstream_stripped(&shown);
+    for line in text.lines().filter(|line| !line.contains('›')) {
+        assert!(line.trim_end().chars().count() <= 60, "{line:?} in {text}");
+    }
+}
+
+/// Without escape sequences.
+fn anstream_stripped(text: &str) -> String {
+    let mut plain = String::new();
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        if character != '\x1b' {
+            plain.push(character);
+            continue;
+        }
+        if characters.next() == Some('[') {
+            characters.by_ref().find(|c| c.is_ascii_alphabetic());
+        }
+    }
+    plain
+}
