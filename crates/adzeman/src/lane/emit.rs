@@ -100,6 +100,7 @@ impl Lane {
         progress: &mut Progress,
         work: impl FnOnce(&EventFrame<'_>, &mut Progress) -> T,
     ) -> T {
+        self.host.note_kind(event.kind);
         current_event(|outer| {
             let depth = outer.map_or(0, |outer| outer.depth) + 1;
             let below = if outer.is_some() { self.depths() } else { Vec::new() };

@@ -25,6 +25,9 @@ pub enum OpenError {
     /// Two objects of one name.
     #[error("the host opens two objects by the name '{0}'; give one of them another")]
     TwoObjects(String),
+    /// Two kinds of events of one name.
+    #[error("the host declares two kinds of events by the name '{0}'; give one of them another")]
+    TwoEvents(String),
     /// A part is named by what is no path.
     #[error("what the host says of '{object}' names no part: {why}")]
     BadPath {
@@ -53,6 +56,10 @@ impl Opened {
         lent: Vec<String>,
         said: Vec<(String, About)>,
     ) -> Result<Self, OpenError> {
+        let is_again = |(at, kind): &(usize, &EventKind)| kinds[..*at].iter().any(|held| held.name == kind.name);
+        if let Some((_, kind)) = kinds.iter().enumerate().find(is_again) {
+            return Err(OpenError::TwoEvents(kind.name.clone()));
+        }
         let mut opened = Self { kinds, objects: Vec::new(), lent: Vec::new() };
         let mut said: BTreeMap<String, About> = said.into_iter().collect();
         let check = |name: &str, about: &About| {
@@ -109,7 +116,7 @@ impl Opened {
         self.lent.iter().map(|(name, about)| (name.as_str(), about))
     }
 
-    fn kind(&self, name: &str) -> Option<&EventKind> {
+    pub(crate) fn kind(&self, name: &str) -> Option<&EventKind> {
         self.kinds.iter().find(|kind| kind.name == name)
     }
 

@@ -3,7 +3,7 @@
 use adzeman::{Host, Listen, ListenError, LuaContext, StartError};
 use serde_json::json;
 
-use crate::harness::{SCRIPT, on_each};
+use crate::harness::{Client, SCRIPT, on_each};
 
 #[test]
 fn a_condition_that_does_not_parse_is_refused_with_the_reason() {
@@ -220,4 +220,26 @@ fn a_burst_of_twenty_thousand_messages_arrives_whole_and_in_order() {
             assert!(text.contains(&format!("{number} x")), "{number}: {text}");
         }
     });
+}
+
+#[test]
+fn what_a_host_says_twice_or_not_at_all_is_said_with_its_name() {
+    use adzeman::{About, Event, EventKind};
+    let told = |outcome: Result<Host, StartError>| outcome.map(|_| ()).unwrap_err().to_string();
+    let twice = Host::builder("works").event(EventKind::new("shift")).event(EventKind::new("shift")).start(Listen::Off);
+    assert!(told(twice).contains("two kinds of events by the name 'shift'"));
+    let unknown = Host::builder("works").about("mill", About::new("the mill")).start(Listen::Off);
+    assert!(told(unknown).contains("'mill'"));
+    let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+    let mut client = Client::attached(&host);
+    client.ok("configurationDone", json!({}));
+    let lua = mlua::Lua::new();
+    let _context = LuaContext::attach(&host, &lua, "main").unwrap();
+    for kind in ["shift", "brake", "brake"] {
+        host.emit(Event::of(kind), || Ok::<_, String>(())).unwrap();
+    }
+    let output = client.event("output")["output"].clone();
+    assert!(output.as_str().unwrap().contains("works raises 'brake', a kind of event that it has not declared"), "{output}");
+    client.ok("adzeman/status", json!({}));
+    assert!(!client.has_event("output"), "once");
 }
