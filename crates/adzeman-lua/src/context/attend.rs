@@ -126,16 +126,20 @@ impl Attendant for Context {
         if self.calls.raise_goes_on.take() {
             return;
         }
-        let text = state.error_text();
+        let preview = || self.shown.preview(state, -1).map(|(_, preview)| preview).unwrap_or_default();
+        let text = state.error_text().unwrap_or_else(preview);
         let message = text.strip_suffix('\n').unwrap_or(&text).to_owned();
         let script = (levels..).map_while(|level| state.level(level)).find(|function| !function.info().is_native);
         let place = script.and_then(|function| {
             let line = function.info().current_line.and_then(Line::new)?;
             Some((self.source_of(state, &function)?, line))
         });
+        state.push_copy(-1);
+        let raised = self.evaluator.begin_raised(state);
         self.watch.quietly(|| {
             self.supervisor.raised(&mut View::below(self, state, levels), place, &message, caught);
         });
+        self.evaluator.end_raised(state, raised);
     }
 
     fn handler_raised(&self, times: usize) {

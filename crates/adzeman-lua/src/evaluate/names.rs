@@ -9,6 +9,7 @@ use adzeman_core::path::{Path, Root, TreePath};
 use super::Evaluator;
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State};
+use crate::ffi::watch::report;
 use crate::scope::{self, Place, Target};
 use crate::text::expressions::{ENVIRONMENT, free_names};
 
@@ -20,6 +21,8 @@ pub(super) struct Names {
     pub(super) last_environment: Cell<i64>,
     /// How many results can be named: `it`, `it2` and so on.
     results: Cell<i64>,
+    /// Whether a script is stopped at an error.
+    is_raised: Cell<bool>,
 }
 
 /// Where a name is.
@@ -32,8 +35,13 @@ enum Found {
     Tree(Root),
     /// What was evaluated so many times ago, 1 for the last.
     Result(i64),
+    /// The error that the script is stopped at.
+    Raised,
     Global,
 }
+
+/// The name of the error that a script is stopped at.
+const RAISED: &str = "raised";
 
 /// Results of evaluations that can be named.
 const MOST_RESULTS: i64 = 9;
@@ -70,6 +78,7 @@ impl Evaluator {
         let found = match (self.shown.tree_named(name), result_number(name)) {
             (Some(root), _) => Found::Tree(root),
             (None, Some(number)) if number <= self.names.results.get() => Found::Result(number),
+            (None, None) if name == RAISED && self.names.is_raised.get() => Found::Raised,
             _ => return Found::Global,
         };
         if scope::is_global(self.main, target, name) { Found::Global } else { found }
@@ -105,6 +114,22 @@ impl Evaluator {
         made_up || scope::is_global(self.main, target, name)
     }
 
+    /// The error on top of `state`, which is popped, is what the script is stopped at: expressions can name it. Answers what to end
+    /// that with.
+    pub(crate) fn begin_raised(&self, state: State) -> bool {
+        // One in a call that was made at a stop at another one hides that.
+        state.push_slot(Slot::Raised);
+        state.swap();
+        report(state.set_slot(Slot::Raised));
+        self.names.is_raised.replace(true)
+    }
+
+    /// It goes on; what was named before, which lies on top, is again, if anything was.
+    pub(crate) fn end_raised(&self, state: State, was_raised: bool) {
+        report(state.set_slot(Slot::Raised));
+        self.names.is_raised.set(was_raised);
+    }
+
     /// Keeps the value at `index`, so that later expressions can name it.
     pub(crate) fn keep_result(&self, state: State, index: c_int) -> Result<(), EngineError> {
         let index = state.absolute(index);
@@ -137,6 +162,9 @@ impl Evaluator {
             Found::Local(target, number) => scope::push_local(target, number, state),
             Found::Captured(target, number) => scope::push_captured(target, number, state),
             Found::Tree(root) => proxy::push_proxy(state, TreePath { root, path: Path::default() })?,
+            Found::Raised => {
+                state.push_slot(Slot::Raised);
+            }
             Found::Result(number) => {
                 state.push_slot(Slot::Results);
                 state.raw_get_index(-1, number);
@@ -181,6 +209,10 @@ impl Evaluator {
             Found::Environment(_) => {
                 let why = "the function sees no '_ENV' of its own".to_owned();
                 return Err(EngineError::NotAssignable { name: "_ENV".to_owned(), why });
+            }
+            Found::Raised => {
+                let why = "it stands for the error; change a field inside it, if it has any".to_owned();
+                return Err(EngineError::NotAssignable { name: name.to_owned(), why });
             }
             Found::Result(_) => {
                 let why = "it stands for what was evaluated before; give a variable that value instead".to_owned();

@@ -621,13 +621,9 @@ impl State {
         unsafe { ffi::lua_rawequal(self.raw(), self.check(one), self.check(other)) != 0 }
     }
 
-    /// The text of an error value on top: a string as itself, a value of the host by its own conversion.
-    pub(crate) fn error_text(self) -> String {
-        match self.type_at(-1) {
-            Type::String => self.text_at(-1).unwrap_or_default(),
-            other => self
-                .native_text_at(-1)
-                .unwrap_or_else(|| format!("(a value of type {})", format!("{other:?}").to_lowercase())),
-        }
+    /// The text of an error value on top, as far as it is told without the script: a string as itself, a value of the host by its
+    /// own conversion.
+    pub(crate) fn error_text(self) -> Option<String> {
+        if self.type_at(-1) == Type::String { self.text_at(-1) } else { self.native_text_at(-1) }
     }
 }

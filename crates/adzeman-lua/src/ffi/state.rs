@@ -64,10 +64,12 @@ pub(crate) enum Slot {
     Hosted,
     /// The host's function of the name `print` that was replaced.
     HostPrint,
+    /// The error that a script is stopped at.
+    Raised,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 18] = [0; 18];
+static SLOTS: [u8; 19] = [0; 19];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

@@ -34,7 +34,7 @@ assert(not ok and why == 'handled b1')
 assert(select('#', pcall(function() return 1, nil, 3 end)) == 4)");
     ran.outcome.unwrap();
     assert_eq!(ran.raises.len(), 2, "{:?}", ran.raises);
-    assert!(ran.raises[0].starts_with("1: (a value of type table) (caught; error < "), "{}", ran.raises[0]);
+    assert!(ran.raises[0].starts_with("1: {code = 5} (caught; error < "), "{}", ran.raises[0]);
     assert!(ran.raises[1].starts_with("3: b1 (caught; error < "), "{}", ran.raises[1]);
 }
 
@@ -129,4 +129,58 @@ coroutine.resume(waiting)";
     ran.outcome.unwrap();
     let rest = "{1, {2}} 3; it raised a value that is no text (a table)";
     assert_eq!(*seen.borrow(), [format!("4: true 7m 1 {rest}"), format!("4: true 8m 21 {rest}")]);
+}
+
+#[test]
+fn an_error_is_a_value_like_any_other() {
+    let every = BreakpointSpec::at(Site::Error { every: true, containing: None });
+    let told = Rc::new(RefCell::new(Vec::new()));
+    let kept = told.clone();
+    let script = "\
+local function deeper() error({ code = 8 }) end
+local ok, why = pcall(error, { code = 7, list = { 'a', 'b' } })
+assert(not ok and why.code == 9)
+ok, why = pcall(error, nil)
+ok, why = pcall(error, 12.5)
+ok, why = pcall(error, setmetatable({}, { __tostring = function() ran = true return 'own' end }))
+assert(ran == nil)
+raised = 'a global'
+pcall(error, 'x')";
+    let ran = run_with(script, vec![every], move |engine, _| {
+        let shown = |outcome: Result<Vec<Value>, EngineError>| match outcome {
+            Ok(values) => values[0].preview.clone(),
+            Err(error) => error.to_string(),
+        };
+        kept.borrow_mut().push(shown(engine.evaluate(Some(0), "raised")));
+        kept.borrow_mut().push(shown(engine.evaluate(Some(0), "type(raised) == 'table' and raised.list and raised.list[2]")));
+        if kept.borrow().len() == 2 {
+            let nested = shown(engine.evaluate(Some(0), "select(2, pcall(error, 'other'))"));
+            kept.borrow_mut().push(nested);
+            engine.assign_expression(Some(0), "raised.code", "raised.code + 2").unwrap();
+            let why = engine.assign_expression(Some(0), "raised", "1").unwrap_err().to_string();
+            kept.borrow_mut().push(why);
+        }
+        Go::Freely
+    });
+    ran.outcome.unwrap();
+    let told = told.take();
+    assert_eq!(told[..3], ["{code = 7, list = {\"a\", \"b\"}}", "\"b\"", "\"other\""], "{told:#?}");
+    assert!(told[3].contains("raised"), "{told:#?}");
+    assert_eq!((told[4].as_str(), told[6].as_str()), ("nil", "12.5"), "{told:#?}");
+    assert_eq!(told[10], "\"a global\"", "{told:#?}");
+    assert!(ran.raises[3].starts_with("6: {}"), "{:?}", ran.raises);
+}
+
+#[test]
+fn a_handler_that_raises_is_reported_once() {
+    let ran = run("\
+local times = 0
+local ok, why = xpcall(error, function(message) times = times + 1 error('again') end, 'first')
+assert(not ok and times > 100)
+ok, why = xpcall(error, function(message) return message .. '!' end, 'fine')
+assert(why == 'fine!')
+return times");
+    ran.outcome.unwrap();
+    let told: Vec<_> = ran.raises.iter().map(|raise| raise.split(" (").next().unwrap()).collect();
+    assert_eq!(told, ["2: first", "2: test.lua:2: again", "4: fine"]);
 }
