@@ -11,7 +11,7 @@ use full_moon::ast::{
     Parameter, Repeat, While,
 };
 use full_moon::node::Node;
-use full_moon::tokenizer::TokenReference;
+use full_moon::tokenizer::{Position, TokenReference};
 use full_moon::visitors::Visitor;
 
 use crate::dialect::chunk::prototypes;
@@ -89,7 +89,7 @@ impl Constants {
             return None;
         }
         let (begin, end) = *self.lines.get(line.index())?;
-        let meant = |at: usize| all().filter(|held| held.from <= at && at < held.to).next_back();
+        let meant = |at: usize| all().rfind(|held| held.from <= at && at < held.to);
         // What begins or ends on the line is in force on a part of it only.
         let changes = all().flat_map(|held| [held.from, held.to]).filter(|at| begin < *at && *at < end);
         let mut found = std::iter::once(begin).chain(changes).map(meant);
@@ -191,7 +191,7 @@ fn text_of(token: &TokenReference) -> String {
 }
 
 fn begin_of(node: &impl Node) -> usize {
-    node.start_position().map_or(0, |at| at.bytes())
+    node.start_position().map_or(0, Position::bytes)
 }
 
 fn begin_of_token(token: &TokenReference) -> usize {
@@ -199,7 +199,7 @@ fn begin_of_token(token: &TokenReference) -> usize {
 }
 
 fn end_of(node: &impl Node) -> usize {
-    node.end_position().map_or(0, |at| at.bytes())
+    node.end_position().map_or(0, Position::bytes)
 }
 
 impl Visitor for Finder<'_> {

@@ -134,7 +134,7 @@ fn anstream_stripped(text: &str) -> String {
             continue;
         }
         if characters.next() == Some('[') {
-            characters.by_ref().find(|c| c.is_ascii_alphabetic());
+            characters.by_ref().find(char::is_ascii_alphabetic);
         }
     }
     plain

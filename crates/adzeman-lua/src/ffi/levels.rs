@@ -94,7 +94,7 @@ unsafe extern "C-unwind" fn traceback(raw: *mut ffi::lua_State) -> c_int {
         let is_other = ffi::lua_type(raw, 1) == ffi::LUA_TTHREAD;
         let is_text =
             matches!(ffi::lua_type(raw, 1), ffi::LUA_TSTRING | ffi::LUA_TNUMBER | ffi::LUA_TNIL | ffi::LUA_TNONE);
-        if is_other || !is_text || ffi::lua_gettop(raw) > 2 && !is_text {
+        if is_other || !is_text {
             return original(raw);
         }
         let level = if ffi::lua_isinteger(raw, 2) != 0 { ffi::lua_tointeger(raw, 2) } else { 1 };

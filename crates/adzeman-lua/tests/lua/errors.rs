@@ -152,7 +152,8 @@ pcall(error, 'x')";
             Err(error) => error.to_string(),
         };
         kept.borrow_mut().push(shown(engine.evaluate(Some(0), "raised")));
-        kept.borrow_mut().push(shown(engine.evaluate(Some(0), "type(raised) == 'table' and raised.list and raised.list[2]")));
+        kept.borrow_mut()
+            .push(shown(engine.evaluate(Some(0), "type(raised) == 'table' and raised.list and raised.list[2]")));
         if kept.borrow().len() == 2 {
             let nested = shown(engine.evaluate(Some(0), "select(2, pcall(error, 'other'))"));
             kept.borrow_mut().push(nested);

@@ -277,6 +277,14 @@ fn fields_of(context: &LocalContext, path: &str, name: &str) -> Vec<String> {
     names.filter(|field| field.starts_with(name)).map(|field| format!("{path}.{field}")).collect()
 }
 
+/// What reads a value is no place for a statement, which might change one.
+fn check_is_expression(context: &ContextLink, text: &str) -> Result<(), SessionError> {
+    context.syntax.check_expression(text).map_err(|why| match context.syntax.check_statement(text) {
+        Ok(()) => SessionError::Statement(text.to_owned()),
+        Err(_) => SessionError::BadExpression(why),
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::word_before;
@@ -294,12 +302,4 @@ mod tests {
             assert_eq!(word_before(text, end), word, "{text} {end}");
         }
     }
-}
-
-/// What reads a value is no place for a statement, which might change one.
-fn check_is_expression(context: &ContextLink, text: &str) -> Result<(), SessionError> {
-    context.syntax.check_expression(text).map_err(|why| match context.syntax.check_statement(text) {
-        Ok(()) => SessionError::Statement(text.to_owned()),
-        Err(_) => SessionError::BadExpression(why),
-    })
 }

@@ -239,7 +239,10 @@ fn what_a_host_says_twice_or_not_at_all_is_said_with_its_name() {
         host.emit(Event::of(kind), || Ok::<_, String>(())).unwrap();
     }
     let output = client.event("output")["output"].clone();
-    assert!(output.as_str().unwrap().contains("works raises 'brake', a kind of event that it has not declared"), "{output}");
+    assert!(
+        output.as_str().unwrap().contains("works raises 'brake', a kind of event that it has not declared"),
+        "{output}"
+    );
     client.ok("adzeman/status", json!({}));
     assert!(!client.has_event("output"), "once");
 }
