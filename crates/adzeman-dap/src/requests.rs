@@ -71,6 +71,8 @@ dap_types! {
         access_types: Option<Vec<String>>,
         /// Whether it is good for another session too.
         can_persist: bool,
+        /// Adzeman's own: that a variable of this name is nowhere yet, and in which context was looked; it is waited for.
+        waits: Option<String>,
     }
 
     /// `setDataBreakpoints`.

@@ -48,9 +48,9 @@ impl Session<'_> {
         if let Some(held) = self.breakpoints.all.iter().find(|held| held.wanted == wanted) {
             return Err(CliError::Refused(format!("that is breakpoint {} already", held.number)));
         }
-        let data_id = match &wanted.site {
-            Site::Change { target, .. } => Some(self.data_id(target)?),
-            _ => None,
+        let (data_id, waits) = match &wanted.site {
+            Site::Change { target, .. } => self.data_id(target).map(|(id, waits)| (Some(id), waits))?,
+            _ => (None, None),
         };
         let group = Group::of(&wanted.site);
         self.breakpoints.last_number += 1;
@@ -67,6 +67,7 @@ impl Session<'_> {
         }
         let rows = self.break_rows()?;
         let row = rows.into_iter().find(|row| row.number == number);
+        let row = row.map(|row| BreakRow { note: row.note.or(waits), ..row });
         row.map(|breakpoint| Report::Breakpoint { breakpoint })
             .ok_or_else(|| CliError::Refused("the host does not know the breakpoint".to_owned()))
     }
@@ -101,7 +102,7 @@ impl Session<'_> {
             let (Site::Change { target, .. }, None) = (&held.wanted.site, &held.data_id) else { continue };
             let (number, target) = (held.number, target.clone());
             match self.data_id(&target) {
-                Ok(data_id) => {
+                Ok((data_id, _)) => {
                     self.breakpoints.all[position].data_id = Some(data_id);
                     found.push(number);
                 }
@@ -112,8 +113,8 @@ impl Session<'_> {
         Ok(found)
     }
 
-    /// What the host calls a value that is to be watched.
-    fn data_id(&mut self, target: &str) -> Result<String, CliError> {
+    /// What the host calls a value that is to be watched, and that it waits for it, if it is nowhere yet.
+    fn data_id(&mut self, target: &str) -> Result<(String, Option<String>), CliError> {
         let arguments = DataBreakpointInfoArguments {
             name: target.to_owned(),
             frame_id: self.frame_id(),
@@ -122,7 +123,7 @@ impl Session<'_> {
         };
         let body: DataBreakpointInfoBody = self.client.request("dataBreakpointInfo", &arguments)?;
         match body.data_id {
-            Json::String(id) => Ok(id),
+            Json::String(id) => Ok((id, body.waits)),
             _ => Err(CliError::Refused(body.description)),
         }
     }

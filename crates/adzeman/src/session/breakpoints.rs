@@ -101,6 +101,7 @@ impl Session {
         let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
         let id = context.id;
         let found = self.ask(&context, move |point| {
+            let mut missing = None;
             let place = match &named {
                 Named::Host(place) => Some(place.clone()),
                 Named::Text(text) => point.engine.host_place(frame, text).filter(|place| place.root == Root::Host),
@@ -110,13 +111,18 @@ impl Session {
                     point.context.data.bare(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
                 }
                 (None, Named::Text(shown)) => {
+                    missing = point.engine.names_used(frame, &shown).missing;
                     let track = point.engine.track(frame, &shown);
                     track.map(|track| Tracked::Script { context: id, track, shown }).map_err(SessionError::from)
                 }
             }
+            .map(|tracked| (tracked, missing))
         })?;
         Ok(match found {
-            Ok(tracked) => DataBreakpointInfoBody {
+            Ok((tracked, missing)) => DataBreakpointInfoBody {
+                waits: missing.map(|name| {
+                    format!("there is no '{name}' in {} yet; it waits for a global of that name there", context.name)
+                }),
                 data_id: data_id(&tracked).into(),
                 description: match &tracked {
                     Tracked::Host(place) => place.display(notation),
