@@ -29,6 +29,8 @@ pub struct Decider {
     /// Where in what a script was written as the step under way began.
     step_from: Option<SourceLine>,
     event_pending: bool,
+    /// Whether the next line may be the one to which a step of another context goes on.
+    awaits_step: bool,
     call_times: bool,
     last_place: Option<SourceLine>,
     /// Counts whatever changes what the engine has to report.
@@ -71,8 +73,9 @@ impl Decider {
 
     /// Gives up the step and the pause asked for, as when the context goes on freely.
     pub fn run_freely(&mut self) {
-        self.changes += u64::from(self.step.is_some() || self.pause);
+        self.changes += u64::from(self.step.is_some() || self.pause || self.awaits_step);
         self.step = None;
+        self.awaits_step = false;
         self.pause = false;
         self.passes_library = false;
     }
@@ -102,6 +105,12 @@ impl Decider {
         self.event_pending
     }
 
+    /// Marks whether the next line may be the one to which a step of another context goes on; answers what was marked before.
+    pub fn await_step(&mut self, awaited: bool) -> bool {
+        self.changes += u64::from(self.awaits_step != awaited);
+        std::mem::replace(&mut self.awaits_step, awaited)
+    }
+
     /// Marks whether the times of calls are wanted; answers what was marked before.
     pub fn time_calls(&mut self, wanted: bool) -> bool {
         self.changes += u64::from(self.call_times != wanted);
@@ -119,7 +128,7 @@ impl Decider {
     pub fn need(&self) -> Need {
         let changes = self.armed.on_script_change(self.context).next().is_some();
         Need {
-            every_line: self.step.is_some() || self.pause || self.event_pending || changes,
+            every_line: self.step.is_some() || self.pause || self.awaits_step || self.event_pending || changes,
             every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || changes,
             returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),

@@ -20,6 +20,9 @@ const PUMP_INTERVAL: Duration = Duration::from_millis(16);
 /// Time between two looks whether anyone is attached at all, for a host without a pump.
 const IDLE_INTERVAL: Duration = Duration::from_millis(250);
 
+/// Contexts of a thread among which a step goes on to the next one: each of them is watched for its next line.
+const MOST_STEPPED_TO: usize = 100;
+
 /// How a held context goes on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Go {
@@ -98,10 +101,21 @@ impl LocalContext {
         drop(held);
         match go {
             Go::Freely => {}
-            Go::Step(kind) => self.begin_step(Step::begin(kind, engine.stack())),
+            Go::Step(kind) => self.step_on(lane, kind, engine),
             Go::Again => lane.again.set(true),
         }
         go
+    }
+
+    /// Begins a step. Where nothing of this context runs, or nothing does any more, it goes on to the first line of whichever
+    /// context handles the event next.
+    fn step_on(&self, lane: &Lane, kind: StepKind, engine: &mut dyn Engine) {
+        let is_at_boundary = engine.stack().depth() == 0;
+        self.begin_step(Step::begin(if is_at_boundary { StepKind::Into } else { kind }, engine.stack()));
+        let contexts = lane.contexts();
+        if contexts.len() <= MOST_STEPPED_TO {
+            contexts.iter().filter(|other| other.link.id != self.link.id).for_each(|other| other.await_step());
+        }
     }
 
     fn serve_until_let_go(&self, lane: &Lane, engine: &mut dyn Engine, hold: &Hold) -> Go {

@@ -1,7 +1,7 @@
 //! Steps, going on, pausing.
 
 use adzeman::{Host, Listen, LuaContext};
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use crate::harness::{Client, SCRIPT, on_each};
 
@@ -473,4 +473,62 @@ fn a_pause_leaves_what_is_watched_by_the_hook_as_it_was() {
             }
         });
     }
+}
+
+/// Two contexts that handle each event, one after the other.
+#[test]
+fn a_step_goes_on_from_the_host_s_boundary_and_to_the_next_context_s_handler() {
+    use adzeman::{Event, EventKind, Host, Listen, LuaContext};
+    let host = Host::builder("works").event(EventKind::new("shift")).start(Listen::ANY_PORT).unwrap();
+    let running = std::thread::spawn({
+        let host = host.clone();
+        move || {
+            let states = ["one", "two", "three"].map(|name| {
+                let lua = mlua::Lua::new();
+                let context = LuaContext::attach(&host, &lua, name).unwrap();
+                let script = "function update(n)\n  local x = n\n  return x\nend";
+                context.load(&format!("{name}.lua"), script).unwrap().call::<()>(()).unwrap();
+                let update: mlua::Function = lua.globals().get("update").unwrap();
+                (context, update, lua)
+            });
+            while !host.is_attached() {
+                std::thread::yield_now();
+            }
+            let mut n = 0;
+            while host.is_attached() {
+                n += 1;
+                // The first one has nothing to do with this event.
+                let handle = || states[1..].iter().try_for_each(|(_, update, _)| update.call::<i64>(n).map(|_| ()));
+                host.emit(Event::of("shift").with("n", n), handle).unwrap();
+            }
+        }
+    });
+    let mut client = Client::connect(&host);
+    client.ok("initialize", json!({}));
+    client.event("initialized");
+    client.ok("attach", json!({}));
+    let filters = json!({"filters": [], "filterOptions": [{"filterId": "shift", "adzeman": {"atBoundary": true}}]});
+    client.ok("setExceptionBreakpoints", filters);
+    client.ok("configurationDone", json!({}));
+    let place = |client: &mut Client, thread: &Json| {
+        let frames = client.ok("stackTrace", json!({"threadId": thread}))["stackFrames"].clone();
+        let own = frames.as_array().unwrap().iter().find(|frame| frame["line"] != 0).cloned().unwrap_or_default();
+        format!("{}:{}", own["source"]["name"].as_str().unwrap_or_default(), own["line"])
+    };
+    let mut thread = client.event("stopped")["threadId"].clone();
+    assert_eq!(place(&mut client, &thread), ":null", "at the boundary");
+    client.ok("setExceptionBreakpoints", json!({"filters": []}));
+    let mut seen = Vec::new();
+    for step in ["stepIn", "next", "next", "stepIn", "stepOut"] {
+        client.ok(step, json!({"threadId": thread}));
+        if step == "stepOut" {
+            assert_eq!(client.event("adzeman/handlerLeft")["event"], "shift");
+            break;
+        }
+        thread = client.event("stopped")["threadId"].clone();
+        seen.push(place(&mut client, &thread));
+    }
+    assert_eq!(seen, ["two.lua:2", "two.lua:3", "three.lua:2", "three.lua:3"]);
+    client.ok("disconnect", json!({}));
+    running.join().unwrap();
 }

@@ -182,6 +182,22 @@ impl LocalContext {
         self.note_occupied(true);
     }
 
+    /// Whether a step is under way that began here.
+    pub(super) fn is_stepping(&self) -> bool {
+        lock(&self.deciding).decider.step().is_some()
+    }
+
+    /// Whether a step of another context of this thread, of which nothing runs any more, goes on here.
+    fn takes_step_over(&self, lane: &Lane) -> bool {
+        let contexts = lane.contexts();
+        let is_over =
+            |other: &&Shared<Self>| other.link.id != self.link.id && other.is_stepping() && other.depth() == 0;
+        let Some(other) = contexts.iter().find(is_over) else { return false };
+        lock(&other.deciding).decider.run_freely();
+        other.watch();
+        true
+    }
+
     /// Takes notice of what sessions changed since the last time.
     fn catch_up(&self) {
         if self.link.attention.load(Ordering::SeqCst) && self.link.attention.swap(false, Ordering::SeqCst) {
@@ -288,6 +304,13 @@ impl LocalContext {
         before
     }
 
+    /// A step of another context may go on to the next line here.
+    pub(super) fn await_step(&self) {
+        if !lock(&self.deciding).decider.await_step(true) {
+            self.watch();
+        }
+    }
+
     /// The next line is to be looked at as the first one of a handler, unless it is already.
     pub(super) fn await_first_line(&self) {
         if !lock(&self.deciding).decider.expect_handler(true) {
@@ -313,11 +336,13 @@ impl LocalContext {
             let returned = returned.map(previews);
             self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
+        // A step is one of its event.
+        let awaited = lock(&self.deciding).decider.await_step(false);
         let now = {
             let decider = &mut lock(&self.deciding).decider;
             (decider.expect_handler(before.0), decider.time_calls(before.1))
         };
-        if left || now != before {
+        if left || awaited || now != before {
             self.watch();
         }
         untouched

@@ -49,6 +49,7 @@ impl Supervisor for LocalContext {
             self.catch_up();
         }
         let place = source.map(|source| SourceLine { source, line });
+        let may_take_step = lock(&self.deciding).decider.await_step(false);
         if lock(&self.deciding).decider.awaits_handler() {
             lane.first_lines.borrow_mut().reached.extend(self.me.upgrade());
         }
@@ -56,6 +57,9 @@ impl Supervisor for LocalContext {
         let mut decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&decided.reason, over_budget) {
             decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
+        }
+        if may_take_step && decided.reason.is_none() && self.takes_step_over(&lane) {
+            decided.reason = Some(Reason::Step);
         }
         let is_all = decided.reason.is_none() && decided.is_watched_for;
         if !is_all && !self.hold_for(&lane, engine, decided.reason) {
