@@ -111,7 +111,7 @@ fn the_demo_plays_to_its_end() {
         &shown,
         &[
             "breakpoint 1 at lock.lua:31 → scripts/lock.lua:31",
-            "lock.lower stopped by breakpoint 1, in level_with",
+            "stopped by breakpoint 1, in level_with",
             "during frame.update of lock.lower",
             "lock.lower stopped after a step, in update",
             "lock.upper stopped by breakpoint 2, in update",

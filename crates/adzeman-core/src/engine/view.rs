@@ -207,6 +207,11 @@ pub trait Engine {
         let _ = track;
     }
 
+    /// Why no step can be made from here, if none can: nothing would tell where it ends.
+    fn cannot_step(&mut self) -> Option<&'static str> {
+        None
+    }
+
     /// What the function returned that the last step came out of, if it was asked for ([`Need::returns_of`](super::Need::returns_of)).
     fn returned(&mut self) -> Option<Vec<Value>> {
         None

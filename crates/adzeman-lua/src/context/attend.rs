@@ -8,6 +8,7 @@ use adzeman_core::source::{Line, SourceId};
 use super::stacks::is_resumed_by_script;
 use super::{Context, View};
 use crate::constants::{Removed, push_scalar};
+use crate::evaluate::is_of_binding;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook;
 use crate::ffi::layout::Definition;
@@ -51,6 +52,9 @@ impl Attendant for Context {
             view = View::instead_of_site(self, state);
         }
         let source = self.source_of(state, activation);
+        if source.is_none() && activation.with_chunk_name(is_of_binding) {
+            return;
+        }
         self.meet(state);
         self.supervisor.line_reached(&mut view, source, line);
         if self.watch.reported().is_some() {

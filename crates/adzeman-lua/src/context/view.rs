@@ -14,7 +14,7 @@ use serde_json::Value as Json;
 use super::Context;
 use super::stacks::chain;
 
-use crate::evaluate::{Scope as Names, from_lua, holds};
+use crate::evaluate::{Scope as Names, from_lua, holds, is_of_binding};
 use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
 use crate::look::{Node, captured_names};
@@ -164,7 +164,8 @@ impl<'a> View<'a> {
         let info = function.info();
         let source = if info.is_native { None } else { self.context.source_of(target.state, &function) };
         let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
-        let kind = if info.is_native { FrameKind::Native } else { FrameKind::Script };
+        let is_glue = is_of_binding(info.chunk_name.as_bytes());
+        let kind = if info.is_native || is_glue { FrameKind::Native } else { FrameKind::Script };
         let running_for = self.context.running_for(function.call());
         let arguments = self.arguments(target, &function, info.parameters)?;
         let defined = Line::new(info.first_line).zip(Line::new(info.last_line)).filter(|_| !info.is_native);
@@ -426,6 +427,18 @@ impl Engine for View<'_> {
             tracing::warn!(%error, "a watched value is kept alive");
         }
         self.state.cut_to(top);
+    }
+
+    fn cannot_step(&mut self) -> Option<&'static str> {
+        let mut is_in_finalizer = false;
+        self.state.for_each_level(|_, function| {
+            is_in_finalizer = function.info().is_finalizer;
+            !is_in_finalizer
+        });
+        is_in_finalizer.then_some(
+            "the script is in a finalizer, for which Lua switches its hooks off: no line tells where the step ends; set a breakpoint \
+             where it is to stop next, and go on",
+        )
     }
 
     fn returned(&mut self) -> Option<Vec<Value>> {

@@ -41,9 +41,17 @@ pub(super) const CONDITION: &CStr = c"=condition";
 pub(super) const STATEMENT: &CStr = c"=statement";
 const EVALUATED: [&CStr; 3] = [EXPRESSION, CONDITION, STATEMENT];
 
-/// Whether a chunk of this name was evaluated.
+/// What the binding calls the chunks with which it joins functions of the host to scripts (async ones, userdata, bound arguments).
+const OF_THE_BINDING: &[u8] = b"=__mlua_";
+
+/// Whether a chunk of this name was evaluated, or is of the binding: it is nobody's script.
 pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
-    EVALUATED.iter().any(|name| name.to_bytes() == chunk_name)
+    is_of_binding(chunk_name) || EVALUATED.iter().any(|name| name.to_bytes() == chunk_name)
+}
+
+/// Whether a chunk of this name joins functions of the host to scripts.
+pub(crate) fn is_of_binding(chunk_name: &[u8]) -> bool {
+    chunk_name.starts_with(OF_THE_BINDING)
 }
 
 /// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.

@@ -29,6 +29,8 @@ pub(crate) struct FunctionInfo {
     pub(crate) tail_call: bool,
     /// How many parameters it names.
     pub(crate) parameters: i32,
+    /// Whether it is called as a finalizer.
+    pub(crate) is_finalizer: bool,
 }
 
 /// A function on the stack of a thread; valid while that thread does not run.
@@ -257,6 +259,11 @@ unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
             first_line: u32::try_from(record.linedefined).unwrap_or(0),
             last_line: u32::try_from(record.lastlinedefined).unwrap_or(0),
             tail_call: active && record.istailcall != 0,
+            is_finalizer: active
+                && !record.namewhat.is_null()
+                && CStr::from_ptr(record.namewhat).to_bytes() == b"metamethod"
+                && !record.name.is_null()
+                && CStr::from_ptr(record.name).to_bytes() == b"__gc",
             parameters: if active { c_int::from(record.nparams) } else { 0 },
         }
     }

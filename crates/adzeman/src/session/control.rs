@@ -38,6 +38,11 @@ impl Session {
     /// Lets a context that is held go on, once the answer is on its way.
     fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
         let (context, stop) = self.held(thread_id)?;
+        if matches!(go, Go::Step(_))
+            && let Some(why) = self.ask(&context, |point| point.engine.cannot_step())?
+        {
+            return Err(SessionError::CannotStep(why));
+        }
         self.afterwards = Some(Box::new(move || context.let_go(stop, go)));
         self.shown.forget_references();
         Ok(())

@@ -64,6 +64,8 @@ pub(crate) enum SessionError {
     NoRows(String),
     #[error("cannot read that: {0}")]
     BadExpression(String),
+    #[error("no step can be made from here: {0}")]
+    CannotStep(&'static str),
     #[error("'{0}' is a statement, and no expression")]
     Statement(String),
     #[error("{0} monitors are as many as there can be; end some first")]

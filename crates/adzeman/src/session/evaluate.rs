@@ -49,6 +49,9 @@ impl Session {
         self.notice_stop();
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let expression = arguments.expression.clone();
+        if expression.trim().is_empty() {
+            return Err(SessionError::BadExpression("there is no expression".to_owned()));
+        }
         let base = base(arguments.format.as_ref());
         let mut of_function = None;
         if matches!(arguments.context.as_deref(), Some("clipboard" | "bytes" | "expression")) {

@@ -246,3 +246,25 @@ fn what_a_host_says_twice_or_not_at_all_is_said_with_its_name() {
     client.ok("adzeman/status", json!({}));
     assert!(!client.has_event("output"), "once");
 }
+
+#[test]
+fn nothing_is_no_expression() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(11, None)]);
+        host.go();
+        client.stopped();
+        for context in ["repl", "watch", "hover", "clipboard", "expression", "variables"] {
+            for text in ["", "  \n"] {
+                let why = client.refused("evaluate", json!({"expression": text, "context": context, "threadId": 1}));
+                assert!(why.contains("no expression"), "{why}");
+            }
+        }
+        let why = client.refused("evaluate", json!({"expression": "n = 5", "context": "expression", "threadId": 1}));
+        assert!(why.contains("is a statement"), "{why}");
+        assert_eq!(client.frame(0)["column"], 1, "where there is a source");
+        let frames = client.ok("stackTrace", json!({"threadId": 1}))["stackFrames"].clone();
+        let without = frames.as_array().unwrap().iter().filter(|frame| frame["source"].is_null());
+        assert!(without.clone().count() > 0 && without.clone().all(|frame| frame["column"] == 0), "{frames}");
+    });
+}

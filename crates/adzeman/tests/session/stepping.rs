@@ -532,3 +532,41 @@ fn a_step_goes_on_from_the_host_s_boundary_and_to_the_next_context_s_handler() {
     client.ok("disconnect", json!({}));
     running.join().unwrap();
 }
+
+const FINALIZER: &str = "\
+local count = 0
+local function finalize(held)
+  local x = count
+  count = x + 1
+end
+function update(n)
+  setmetatable({}, { __gc = finalize })
+  collectgarbage()
+  return count
+end
+";
+
+#[test]
+fn a_finalizer_stops_at_its_breakpoints_and_no_step_is_made_in_it() {
+    on_each(FINALIZER, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(4, None)]);
+        host.go();
+        for _ in 0..3 {
+            assert_eq!(client.stopped().1, 4);
+            let count: i64 = client.evaluate("count").parse().unwrap();
+            assert_eq!(client.evaluate("x"), count.to_string());
+            for step in ["next", "stepIn", "stepOut"] {
+                let why = client.refused(step, json!({"threadId": 1}));
+                assert!(why.contains("in a finalizer"), "{why}");
+            }
+            client.go_on("continue");
+        }
+        client.break_at(&[(9, None)]);
+        while client.stopped().1 != 9 {
+            client.go_on("continue");
+        }
+        client.go_on("next");
+        client.stopped();
+    });
+}

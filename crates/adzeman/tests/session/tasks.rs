@@ -265,3 +265,22 @@ fn a_time_budget_counts_what_the_handler_works_and_not_what_it_waits() {
         client.go_on("continue");
     }
 }
+
+#[test]
+fn a_step_into_passes_over_what_the_binding_joins_functions_by() {
+    let works = start(Way::Ours, "work");
+    let mut client = works.attach();
+    set_lines(&mut client, json!([{"line": 4, "condition": "name == 'two'"}]));
+    client.ok("configurationDone", json!({}));
+    client.stopped();
+    set_lines(&mut client, json!([]));
+    for _ in 0..20 {
+        client.go_on("stepIn");
+        let (_, line) = client.stopped();
+        let frame = client.frame(0);
+        assert_eq!(frame["source"]["name"], "work.lua", "{frame}");
+        assert!((2..=7).contains(&line), "{frame}");
+    }
+    let sources = client.ok("loadedSources", json!({}))["sources"].clone();
+    assert_eq!(sources.as_array().unwrap().len(), 1, "{sources}");
+}
