@@ -274,13 +274,17 @@ fn a_step_into_passes_over_what_the_binding_joins_functions_by() {
     client.ok("configurationDone", json!({}));
     client.stopped();
     set_lines(&mut client, json!([]));
-    for _ in 0..20 {
+    let mut steps = 0;
+    loop {
         client.go_on("stepIn");
-        let (_, line) = client.stopped();
+        if client.first_of(&["stopped", "adzeman/handlerLeft"]).0 != "stopped" {
+            break;
+        }
+        steps += 1;
         let frame = client.frame(0);
         assert_eq!(frame["source"]["name"], "work.lua", "{frame}");
-        assert!((2..=7).contains(&line), "{frame}");
     }
+    assert!(steps >= 3, "{steps}");
     let sources = client.ok("loadedSources", json!({}))["sources"].clone();
     assert_eq!(sources.as_array().unwrap().len(), 1, "{sources}");
 }
