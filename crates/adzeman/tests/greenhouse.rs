@@ -124,8 +124,10 @@ fn set_breakpoints(client: &mut Client, wanted: &Counts) {
 
 #[test]
 fn the_hits_of_every_breakpoint_are_those_of_a_bare_twin() {
-    let (expected, water) = twin();
-    assert!(expected.len() > 70, "all of the application runs: {expected:?}");
+    let (mut expected, water) = twin();
+    // What the binding joins asynchronous functions by is nobody's script.
+    expected.retain(|(file, _), _| !file.starts_with("__mlua_"));
+    assert!(expected.len() > 60, "all of the application runs: {expected:?}");
     for _ in 0..5 {
         let found = attached(&expected);
         assert_eq!(found.water, water, "the application does the same");
