@@ -49,8 +49,11 @@ impl Supervisor for LocalContext {
             self.catch_up();
         }
         let place = source.map(|source| SourceLine { source, line });
-        let may_take_step = lock(&self.deciding).decider.await_step(false);
-        if lock(&self.deciding).decider.awaits_handler() {
+        let (may_take_step, awaits_handler) = {
+            let decider = &mut lock(&self.deciding).decider;
+            (decider.await_step(false), decider.awaits_handler())
+        };
+        if awaits_handler {
             lane.first_lines.borrow_mut().reached.extend(self.me.upgrade());
         }
         let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
