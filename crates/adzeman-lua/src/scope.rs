@@ -202,15 +202,6 @@ pub(crate) fn push_environment_of(target: Target, state: State) {
     }
 }
 
-/// Whether a function sees globals at all: some sees no table as `_ENV`.
-pub(crate) fn sees_globals(target: Option<Target>, state: State) -> bool {
-    let Some(target) = target else { return true };
-    push_environment_of(target, state);
-    let is_table = state.type_at(-1) == Type::Table;
-    state.pop(1);
-    is_table
-}
-
 pub(crate) fn push_varargs(target: Target, onto: State) -> i32 {
     let Some(function) = target.state.level(target.level) else { return 0 };
     let mut count = 0;

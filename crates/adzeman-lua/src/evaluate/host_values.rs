@@ -30,7 +30,7 @@ impl Evaluator {
                 if self.push_name(state, environment, &name)? {
                     return Ok(Then::Return(1));
                 }
-                self.push_globals_of_target(state, environment);
+                self.push_globals_of_target(state, environment, &name)?;
                 state.push_copy(KEY);
                 Ok(Then::Get)
             }
@@ -39,7 +39,7 @@ impl Evaluator {
                 if self.set_name(state, environment, &name)? {
                     return Ok(Then::Return(0));
                 }
-                self.push_globals_of_target(state, environment);
+                self.push_globals_of_target(state, environment, &name)?;
                 state.push_copy(KEY);
                 state.push_copy(VALUE);
                 Ok(Then::Set)

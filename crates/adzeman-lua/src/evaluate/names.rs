@@ -8,7 +8,7 @@ use adzeman_core::path::{Path, Root, TreePath};
 
 use super::Evaluator;
 use crate::ffi::proxy;
-use crate::ffi::state::{Slot, State};
+use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::report;
 use crate::scope::{self, Place, Target};
 use crate::text::expressions::{ENVIRONMENT, free_names};
@@ -174,10 +174,6 @@ impl Evaluator {
             Found::Removed(target, true) => scope::push_removed(target, name, state),
             Found::Removed(_, false) => return Err(scope::unclear(name)),
             Found::Environment(target) => scope::push_globals_at(state, target),
-            Found::Global if !scope::sees_globals(self.target(environment), state) => {
-                let why = "is a global of the script, and this function sees none: its '_ENV' holds no table";
-                return Err(EngineError::Runtime(format!("'{name}' {why}")));
-            }
             Found::Global => return Ok(false),
         }
         Ok(true)
@@ -223,8 +219,20 @@ impl Evaluator {
         Ok(true)
     }
 
-    /// Pushes the table that holds the globals as the target's function sees them.
-    pub(crate) fn push_globals_of_target(&self, state: State, environment: i64) {
-        scope::push_globals_at(state, self.target(environment));
+    /// Pushes the table that holds the globals as the target's function sees them, for one of this name.
+    ///
+    /// # Errors
+    /// Where it sees none.
+    pub(crate) fn push_globals_of_target(&self, state: State, environment: i64, name: &str) -> Result<(), EngineError> {
+        let Some(target) = self.target(environment) else {
+            state.push_globals();
+            return Ok(());
+        };
+        scope::push_environment_of(target, state);
+        if state.type_at(-1) == Type::Table {
+            return Ok(());
+        }
+        let why = "is a global of the script, and this function sees none: its '_ENV' holds no table";
+        Err(EngineError::Runtime(format!("'{name}' {why}")))
     }
 }

@@ -18,14 +18,28 @@ const BEFORE: &str = "return ";
 /// The names that an expression uses from around it, in order, and `...` if it uses the extra arguments. None in a text that
 /// is no expression.
 pub(crate) fn free_names(expression: &str) -> Vec<String> {
-    let names_in = |tree: &Ast| {
+    let mut names = Vec::new();
+    for (name, _) in free_uses(expression) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names
+}
+
+/// Where a text, an expression or else statements, uses a name from around it: the name, and the byte at which it stands.
+fn free_uses(text: &str) -> Vec<(String, usize)> {
+    let uses_in = |tree: &Ast| {
         let mut names = Names::default();
         names.visit_ast(tree);
-        names.used.retain(|name| !names.made.contains(name));
+        names.used.retain(|(name, _)| !names.made.contains(name));
         names.used
     };
-    let found = with_tree(&format!("{BEFORE}{expression}"), names_in).or_else(|| with_tree(expression, names_in));
-    found.unwrap_or_default()
+    let of_expression = with_tree(&format!("{BEFORE}{text}"), |tree| {
+        let uses = uses_in(tree).into_iter();
+        uses.filter_map(|(name, at)| Some((name, at.checked_sub(BEFORE.len())?))).collect()
+    });
+    of_expression.or_else(|| with_tree(text, uses_in)).unwrap_or_default()
 }
 
 /// What stands for `_ENV` in a text that is evaluated, whose own is another one. Of the same length, for the columns of mistakes.
@@ -37,60 +51,11 @@ pub(crate) fn with_environment(text: &str) -> Cow<'_, str> {
     if !text.contains(NAME) {
         return Cow::Borrowed(text);
     }
-    let places = |tree: &Ast| {
-        let mut finder = Uses { name: NAME, found: Vec::new(), is_made: false };
-        finder.visit_ast(tree);
-        if finder.is_made { Vec::new() } else { finder.found }
-    };
-    let in_expression = with_tree(&format!("{BEFORE}{text}"), places)
-        .map(|found| found.into_iter().filter_map(|at| at.checked_sub(BEFORE.len())).collect());
-    let found: Vec<usize> = in_expression.or_else(|| with_tree(text, places)).unwrap_or_default();
     let mut replaced = text.to_owned();
-    for at in found {
-        if replaced.get(at..at + NAME.len()) == Some(NAME) {
-            replaced.replace_range(at..at + NAME.len(), ENVIRONMENT);
-        }
+    for (_, at) in free_uses(text).into_iter().filter(|(name, _)| name == NAME) {
+        replaced.replace_range(at..at + NAME.len(), ENVIRONMENT);
     }
     Cow::Owned(replaced)
-}
-
-/// Where a text uses a name from around it.
-struct Uses<'a> {
-    name: &'a str,
-    found: Vec<usize>,
-    /// Whether it makes a variable of that name itself.
-    is_made: bool,
-}
-
-impl Uses<'_> {
-    fn look(&mut self, token: &TokenReference) {
-        if text(token) == self.name {
-            self.found.push(token.token().start_position().bytes());
-        }
-    }
-}
-
-impl Visitor for Uses<'_> {
-    fn visit_var(&mut self, node: &Var) {
-        if let Var::Name(token) = node {
-            self.look(token);
-        }
-    }
-
-    fn visit_prefix(&mut self, node: &Prefix) {
-        if let Prefix::Name(token) = node {
-            self.look(token);
-        }
-    }
-
-    fn visit_function_body(&mut self, node: &FunctionBody) {
-        let is_it = |held: &Parameter| matches!(held, Parameter::Name(token) if text(token) == self.name);
-        self.is_made |= node.parameters().iter().any(is_it);
-    }
-
-    fn visit_local_assignment(&mut self, node: &LocalAssignment) {
-        self.is_made |= node.names().iter().any(|token| text(token) == self.name);
-    }
 }
 
 /// The lines at which a script makes a local variable of this name.
@@ -154,17 +119,15 @@ fn text(token: &TokenReference) -> String {
 
 #[derive(Default)]
 struct Names {
-    used: Vec<String>,
+    /// Each use, with the byte at which it stands.
+    used: Vec<(String, usize)>,
     /// Names that the text makes itself.
     made: BTreeSet<String>,
 }
 
 impl Names {
     fn add(&mut self, token: &TokenReference) {
-        let name = text(token);
-        if !self.used.contains(&name) {
-            self.used.push(name);
-        }
+        self.used.push((text(token), token.token().start_position().bytes()));
     }
 }
 

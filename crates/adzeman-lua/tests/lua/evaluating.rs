@@ -294,8 +294,11 @@ return pcall(f), none(), free(1)";
     run(script, move |engine, line| {
         kept.borrow_mut().extend(texts.map(|text| format!("{line} {text}: {}", evaluate(engine, text))));
         if line == 10 {
-            let set = engine.evaluate(Some(0), "(function() _ENV = {shown = 'new'} return shown end)()");
+            let set = engine
+                .evaluate(Some(0), "(function() _ENV = {shown = 'new'} local now = shown _ENV = nil return now end)()");
             kept.borrow_mut().push(format!("{line} set: {}", set.unwrap()[0].preview));
+            let why = engine.evaluate(Some(0), "shown = 'lost'").unwrap_err().to_string();
+            assert!(why.contains("sees none"), "nothing is written elsewhere: {why}");
         }
         Go::Freely
     });
