@@ -52,11 +52,19 @@ struct Living {
 #[derive(Default)]
 struct Removals {
     /// Sources that are yet to be asked whether they may have any.
-    unasked: RefCell<Vec<SourceId>>,
+    unasked: RefCell<HashSet<SourceId>>,
     any: Cell<bool>,
     of_source: RefCell<HashMap<SourceId, Option<Rc<Constants>>>>,
     /// Whether functions of these prototypes were compiled from the text of their source.
     are_of_text: RefCell<HashMap<usize, bool>>,
+}
+
+impl Removals {
+    /// A source is gone.
+    fn forget(&self, source: SourceId) {
+        self.unasked.borrow_mut().remove(&source);
+        self.of_source.borrow_mut().remove(&source);
+    }
 }
 
 /// A function that was met.
@@ -203,7 +211,7 @@ impl Scripts {
         let held = SourceText { chunk_name: chunk_name.to_owned(), text, seen: Vec::new(), look };
         self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
-        self.constants.unasked.borrow_mut().push(id);
+        self.constants.unasked.borrow_mut().insert(id);
         self.constants.are_of_text.borrow_mut().clear();
         // What was compiled before may be found at the same addresses.
         self.last.set(None);
@@ -309,6 +317,7 @@ impl Scripts {
     fn forget(&self, gone: &[SourceId]) {
         let (mut texts, mut by_name) = (self.texts.borrow_mut(), self.by_chunk_name.borrow_mut());
         for source in gone {
+            self.constants.forget(*source);
             if let Some(held) = texts.remove(source)
                 && by_name.get(held.chunk_name.as_bytes()) == Some(source)
             {
