@@ -46,11 +46,7 @@ impl Session<'_> {
             ["remove" | "look", "watch"] => self.watches.all.iter().map(|held| held.number.to_string()).collect(),
             ["remove", "monitor"] => self.monitors.all.iter().map(|held| held.number.to_string()).collect(),
             ["look", .., "as"] => FORMS.iter().map(|(name, _)| (*name).to_owned()).collect(),
-            ["look"] => {
-                let (start, found) = self.expression_completions(line);
-                let own = LOOKS.iter().filter(|name| name.starts_with(word)).map(|name| (*name).to_owned());
-                return (start, if start == line.len() - word.len() { own.chain(found).collect() } else { found });
-            }
+            ["look"] => return self.with_expressions(&LOOKS, line, word),
             ["monitor", .., "on"] => self.event_names().collect(),
             ["use"] => ["frame", "context"].map(str::to_owned).to_vec(),
             ["go", "next"] => self.event_names().collect(),
@@ -61,12 +57,19 @@ impl Session<'_> {
             ["break", "at"] if word.contains(':') => self.lines_of(word),
             ["break", "at"] => self.source_names(),
             ["break", _, _, ..] if words.last().is_some_and(|last| !TAKES_TEXT.contains(last)) => {
-                QUALIFIERS.map(str::to_owned).to_vec()
+                return self.with_expressions(&QUALIFIERS, line, word);
             }
             ["use", "frame"] => (0..self.at.frames_in_all).map(|number| number.to_string()).collect(),
             _ => return self.expression_completions(line),
         };
         (start, own.into_iter().filter(|name| name.starts_with(word)).collect())
+    }
+
+    /// Words of a command's own, and what an expression could go on with there.
+    fn with_expressions(&mut self, own: &[&str], line: &str, word: &str) -> (usize, Vec<String>) {
+        let (start, found) = self.expression_completions(line);
+        let own = own.iter().filter(|name| name.starts_with(word)).map(|name| (*name).to_owned());
+        (start, if start == line.len() - word.len() { own.chain(found).collect() } else { found })
     }
 
     /// `FILE:LINE` for each line of a source that can hold a breakpoint.

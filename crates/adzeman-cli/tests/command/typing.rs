@@ -106,6 +106,9 @@ fn tab_lists_what_could_stand_there() {
     terminal.read_to(&["once", "off"]);
     terminal.type_keys("n\t\r");
     terminal.read_to(&["breakpoint 1 at lock.lua:33 once"]);
+    // Behind the first name of a condition as well.
+    terminal.type_keys("break at lock.lua:33 when difference > math.ab\t(difference)\r");
+    terminal.read_to(&["when difference > math.abs(difference)"]);
     terminal.type_keys("help \t\t");
     terminal.read_to(&["monitors", "library"]);
 }
