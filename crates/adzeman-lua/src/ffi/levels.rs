@@ -5,7 +5,7 @@ use std::ffi::{CStr, c_int};
 
 use mlua::ffi;
 
-use super::natives::{is_reporting, on_handling, original};
+use super::natives::{on_handling, original, reporting};
 
 /// What stands in the place of the library's functions, by its table and name.
 pub(super) const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
@@ -22,9 +22,7 @@ pub(super) const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
 unsafe fn handling_up_to(raw: *mut ffi::lua_State, level: ffi::lua_Integer) -> Option<ffi::lua_Integer> {
     // SAFETY: given by the caller; the function is pushed and popped.
     unsafe {
-        if !is_reporting(raw) {
-            return None;
-        }
+        reporting(raw)?;
         let mut record = std::mem::zeroed::<ffi::lua_Debug>();
         for at in 1..=level {
             let Ok(here) = c_int::try_from(at) else { return None };

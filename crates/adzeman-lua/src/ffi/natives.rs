@@ -120,11 +120,11 @@ pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
     state.protect(replace, 0, 0)
 }
 
-/// Whether someone waits for errors of this state.
+/// Who watches this state, if someone waits for its errors.
 ///
 /// # Safety
 /// As [`watch_of`].
-unsafe fn reporting<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
+pub(super) unsafe fn reporting<'a>(raw: *mut ffi::lua_State) -> Option<&'a Watch> {
     // SAFETY: given by the caller.
     unsafe { watch_of(raw) }.filter(|watch| watch.watches_raises())
 }
@@ -268,15 +268,6 @@ unsafe fn handle(raw: *mut ffi::lua_State, next: fn(*mut ffi::lua_State)) -> c_i
 /// Whether a function is one that calls the script's handler.
 pub(super) fn on_handling(native: ffi::lua_CFunction) -> bool {
     [on_handled as *const () as usize, on_handled_again as *const () as usize].contains(&(native as usize))
-}
-
-/// Whether someone waits for errors of this state.
-///
-/// # Safety
-/// As [`watch_of`].
-pub(super) unsafe fn is_reporting(raw: *mut ffi::lua_State) -> bool {
-    // SAFETY: given by the caller.
-    unsafe { reporting(raw) }.is_some()
 }
 
 /// Gives the innermost [`xpcall`] the function on top as its handler.

@@ -229,28 +229,14 @@ pub(super) struct Watched {
 }
 
 impl HostState {
-    /// An event of this kind is raised while someone is attached: they can find it only if it was declared.
-    pub(super) fn note_kind(&self, kind: &str) {
-        if self.opened.kind(kind).is_some() || lock(&self.undeclared).contains(kind) {
-            return;
-        }
-        lock(&self.undeclared).insert(kind.to_owned());
-        tracing::warn!(kind, "an event is raised whose kind the host has not declared");
-        let text = format!(
-            "{} raises '{kind}', a kind of event that it has not declared: breakpoints on it work, and nothing lists it\n",
-            self.name
-        );
-        self.clients.tell(Notice::text(Tone::Important, text));
-    }
-
     pub(crate) fn new(name: String, opened: Opened, observers_only: bool) -> Self {
         let opening = Opening::default();
         // Without randomness there is no token, and nobody comes in over TCP.
         opening.set_token(new_token().unwrap_or_default());
         Self {
             name,
-            undeclared: Mutex::default(),
             opened: Arc::new(opened),
+            undeclared: Mutex::default(),
             clock: Arc::new(Clock::new()),
             clients: Clients::new(observers_only),
             sources: SourceBook::default(),
@@ -266,6 +252,26 @@ impl HostState {
             timer: OnceLock::new(),
             evaluating: Evaluating::default(),
         }
+    }
+
+    /// An event of this kind is raised while someone is attached: they can find it only if it was declared.
+    pub(super) fn note_kind(&self, kind: &str) {
+        if self.opened.kind(kind).is_some() {
+            return;
+        }
+        {
+            let mut told = lock(&self.undeclared);
+            if told.contains(kind) {
+                return;
+            }
+            told.insert(kind.to_owned());
+        }
+        tracing::warn!(kind, "an event is raised whose kind the host has not declared");
+        let text = format!(
+            "{} raises '{kind}', a kind of event that it has not declared: breakpoints on it work, and nothing lists it\n",
+            self.name
+        );
+        self.clients.tell(Notice::text(Tone::Important, text));
     }
 
     pub(crate) fn up_for(&self) -> Duration {

@@ -336,11 +336,11 @@ impl LocalContext {
             let returned = returned.map(previews);
             self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
-        // A step is one of its event.
-        let awaited = lock(&self.deciding).decider.await_step(false);
-        let now = {
+        let (awaited, now) = {
             let decider = &mut lock(&self.deciding).decider;
-            (decider.expect_handler(before.0), decider.time_calls(before.1))
+            // A step is one of its event.
+            let awaited = decider.await_step(false);
+            (awaited, (decider.expect_handler(before.0), decider.time_calls(before.1)))
         };
         if left || awaited || now != before {
             self.watch();

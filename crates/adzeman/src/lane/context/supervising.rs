@@ -80,7 +80,8 @@ impl Supervisor for LocalContext {
 
     fn handler_raised(&self, times: usize) {
         let text = format!(
-            "what {} has given to handle errors raised errors in turn, {times} times on end; they are stopped at once\n",
+            "{}: what handles an error has raised one in turn, and was called for that as well, {times} times on end: the first of \
+             these can stop it, the others cannot\n",
             self.link.name
         );
         self.host.clients.tell(Notice::text(Tone::Important, text));
