@@ -29,4 +29,4 @@ pub use object::HostObject;
 pub use outline::{Aspect, Outline};
 pub use pick::{Extent, MOST_LEVELS, outline, pick, to_data};
 pub use shared::SharedObject;
-pub use tree::{HostView, at, describe, list, preview};
+pub use tree::{HostView, at, describe, has_part, list, preview};

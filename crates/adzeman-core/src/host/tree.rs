@@ -5,7 +5,7 @@ use serde_json::Value as Json;
 use super::{Aspect, Data, HostError, Outline};
 use crate::path::{Missing, Notation, Path, Segment, Tree, TreePath};
 use crate::sharing::MaySend;
-use crate::value::{Children, Expand, Kind, Paged, Preview, Value, Variable};
+use crate::value::{Children, Expand, Kind, Paged, Part, Preview, Value, Variable};
 
 /// The host as an engine sees it, on the thread that runs the scripts.
 pub trait HostView: MaySend {
@@ -92,6 +92,16 @@ fn kind_of(data: &Data) -> (Kind, &'static str) {
         Data::Text(_) => (Kind::String, "string"),
         Data::List(_) => (Kind::Object, "list"),
         Data::Object(_) => (Kind::Object, "object"),
+    }
+}
+
+/// Whether what is inside an outline counts as that part: the elements of a list, the names of an object.
+#[must_use]
+pub fn has_part(outline: &Outline, part: Part) -> bool {
+    match outline {
+        Outline::List { .. } => part != Part::Named,
+        Outline::Object(_) => part != Part::Indexed,
+        Outline::Plain(_) => true,
     }
 }
 

@@ -3,6 +3,7 @@
 use std::ffi::c_int;
 
 use adzeman_core::engine::EngineError;
+use adzeman_core::host::Data;
 use adzeman_core::value::{Children, Expand, Handle, Kind, Nature, Page, Paged, Part, Value, Variable};
 
 use super::describe::{captured_names, has_metatable};
@@ -39,6 +40,9 @@ impl Shown {
         part: Part,
         page: Page,
     ) -> Result<Paged<Variable>, EngineError> {
+        if part != Part::All && !self.has_part(state, node, part) {
+            return Ok(Paged::whole(Vec::new(), 0));
+        }
         match node {
             Node::Locals(target) => self.list_locals(target, page),
             Node::Varargs(target) => self.list_varargs(target, page),
@@ -57,6 +61,24 @@ impl Shown {
                     _ => self.list_userdata(state, page),
                 }
             }
+        }
+    }
+
+    /// Whether a node can have elements, or names.
+    fn has_part(&self, state: State, node: Node, part: Part) -> bool {
+        match node {
+            Node::Data(number) => {
+                let is_list = matches!(self.on_show.data.borrow().get(number), Some(Data::List(_)));
+                is_list == (part == Part::Indexed)
+            }
+            Node::Value(number) if part == Part::Indexed => {
+                Self::push_kept(state, number);
+                let is_table = state.type_at(-1) == Type::Table;
+                state.pop(1);
+                is_table
+            }
+            Node::Value(_) => true,
+            Node::Locals(_) | Node::Varargs(_) | Node::Globals { .. } => part == Part::Named,
         }
     }
 

@@ -43,12 +43,15 @@ pub(crate) struct Hold {
     /// The clients that were told of it.
     told: RefCell<Vec<OwnerId>>,
     go: Cell<Option<Go>>,
+    /// The client that asked for it to go on: to that one it is no news that it does.
+    let_go_by: Cell<Option<OwnerId>>,
 }
 
 impl Hold {
     /// Lets it go on.
-    pub(crate) fn let_go(&self, go: Go) {
+    pub(crate) fn let_go(&self, go: Go, by: Option<OwnerId>) {
         self.go.set(Some(go));
+        self.let_go_by.set(by);
     }
 
     /// Whether a client was not told of this stop before; it counts as told from now on.
@@ -66,17 +69,19 @@ impl Hold {
 struct StopGuard<'a> {
     context: &'a LocalContext,
     lane: &'a Lane,
+    hold: &'a Hold,
     outer: Outer,
     was_holding: bool,
 }
 
 impl Drop for StopGuard<'_> {
     fn drop(&mut self) {
-        let link = &self.context.link;
+        let (link, host) = (&self.context.link, &self.lane.host);
         link.standing.leave(&self.outer);
-        self.lane.host.clock.release();
+        host.clock.release();
         self.lane.holding.set(self.was_holding);
-        self.lane.host.clients.tell(Notice::Continued { context: link.id });
+        let notice = Notice::Continued { context: link.id, are_all: host.contexts.is_last_stopped(link.id) };
+        host.clients.tell_all_but(self.hold.let_go_by.get(), notice);
     }
 }
 
@@ -89,12 +94,13 @@ impl LocalContext {
             reason: reason.clone(),
             told: RefCell::default(),
             go: Cell::new(None),
+            let_go_by: Cell::new(None),
         };
         let was_holding = lane.holding.replace(true);
         lane.host.end_temporary();
         lane.host.clock.hold();
         let outer = self.link.standing.enter(hold.number);
-        let held = StopGuard { context: self, lane, outer, was_holding };
+        let held = StopGuard { context: self, lane, hold: &hold, outer, was_holding };
         self.tell_stopped(&hold, engine);
         let go = self.serve_until_let_go(lane, engine, &hold);
         self.release_handles(lane, engine);

@@ -26,6 +26,7 @@ use crate::state::clock::Clock;
 use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 use crate::state::sources::SourceBook;
+use crate::state::standing::RunState;
 
 /// What breakpoints have to be bound anew for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -73,6 +74,29 @@ impl Contexts {
 
     pub(crate) fn get(&self, id: i64) -> Option<Arc<ContextLink>> {
         lock(&self.all).iter().find(|context| context.id == id).cloned()
+    }
+
+    /// Which stop holds a context: its own, or that of another one of its thread; 0 where it waits until someone attaches. None
+    /// for one that runs.
+    pub(crate) fn held_by(&self, context: &ContextLink) -> Option<u64> {
+        let own = (context.standing.state() != RunState::Running).then(|| context.standing.stop());
+        own.or_else(|| {
+            let all = lock(&self.all);
+            let held = all.iter().filter(|other| other.lane() == context.lane() && other.is_stopped());
+            held.map(|other| other.standing.stop()).max()
+        })
+    }
+
+    /// Whether every context is held, by stops of its own thread.
+    pub(super) fn are_all_held(&self) -> bool {
+        let all = lock(&self.all);
+        let lanes: HashSet<_> = all.iter().filter(|context| context.is_stopped()).map(|held| held.lane()).collect();
+        all.iter().all(|context| lanes.contains(&context.lane()))
+    }
+
+    /// Whether no other context will be held by a stop of its own once this one goes on.
+    pub(crate) fn is_last_stopped(&self, id: i64) -> bool {
+        lock(&self.all).iter().all(|other| other.id == id || other.standing.is_going())
     }
 
     /// The languages of those that are open, each once; only this one, if it is among them.
@@ -351,7 +375,7 @@ impl HostState {
         // With it go its maps, and what it called a library.
         self.rebind(Changed::Maps);
         if gone.releases {
-            self.contexts.all().iter().for_each(|context| context.let_go(context.standing.stop(), Go::Freely));
+            self.contexts.all().iter().for_each(|context| context.let_go(context.standing.stop(), Go::Freely, None));
         }
     }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
+use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::engine::{Interrupt, Syntax};
 use adzeman_core::evaluation::{Cancel, Inside, UnderWay};
 use crossbeam_channel::{Receiver, Sender};
@@ -11,7 +12,7 @@ use crossbeam_channel::{Receiver, Sender};
 use super::hold::Go;
 use super::mail::{Mail, SafePoint, Ticket};
 use crate::state::lock;
-use crate::state::standing::Standing;
+use crate::state::standing::{RunState, Standing};
 
 /// Both ends of where a lane's mail is put.
 #[derive(Clone)]
@@ -171,6 +172,11 @@ impl ContextLink {
         interrupt.and_then(|interrupt| interrupt.inside())
     }
 
+    /// Whether a stop of its own holds it.
+    pub(super) fn is_stopped(&self) -> bool {
+        self.standing.state() == RunState::Stopped
+    }
+
     /// Whether it was asked to stop at its next line, and has come to none.
     pub(crate) fn is_to_pause(&self) -> bool {
         self.pause_wanted.load(Ordering::SeqCst)
@@ -182,12 +188,12 @@ impl ContextLink {
     }
 
     /// Lets the context go on from a stop, if it is still held by that one: by the time that it hears of this, it may have
-    /// gone on, and stopped again.
-    pub(crate) fn let_go(&self, stop: u64, go: Go) {
+    /// gone on, and stopped again. `by` is the client that asked for it.
+    pub(crate) fn let_go(&self, stop: u64, go: Go, by: Option<OwnerId>) {
         self.standing.told_to_go(stop);
         let work = Box::new(move |point: &mut SafePoint<'_>| {
             if let Some(hold) = point.hold.filter(|hold| hold.number == stop) {
-                hold.let_go(go);
+                hold.let_go(go, by);
             }
         });
         self.post(Mail { context: self.id, ticket: Arc::new(Ticket::new(Cancel::default())), work });

@@ -30,7 +30,10 @@ impl Session {
         let arguments: ThreadArguments = arguments(request)?;
         self.let_go(arguments.thread_id, go)?;
         match go {
-            Go::Freely => body(ContinueBody { all_threads_continued: true }),
+            Go::Freely => {
+                let all_threads_continued = self.host.contexts.is_last_stopped(arguments.thread_id);
+                body(ContinueBody { all_threads_continued })
+            }
             Go::Step(_) | Go::Again => Ok(None),
         }
     }
@@ -43,7 +46,8 @@ impl Session {
         {
             return Err(SessionError::CannotStep(why));
         }
-        self.afterwards = Some(Box::new(move || context.let_go(stop, go)));
+        let by = Some(self.client.owner);
+        self.afterwards = Some(Box::new(move || context.let_go(stop, go, by)));
         self.shown.forget_references();
         Ok(())
     }

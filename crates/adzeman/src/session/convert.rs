@@ -185,7 +185,7 @@ pub(crate) fn stopped(stop: &Stop, sources: &Sources) -> StoppedBody {
         description: Some(format!("{} stopped{at}{} ({name})", stop.name, during.unwrap_or_default())),
         text: text_of(&stop.reason, sources),
         thread_id: stop.context,
-        all_threads_stopped: true,
+        all_threads_stopped: stop.are_all,
         hit_breakpoint_ids: hit_breakpoint_ids.iter().map(|BreakpointId(id)| *id).collect(),
         returned: stop.returned.clone(),
         lines_ran: None,

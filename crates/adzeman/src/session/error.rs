@@ -31,6 +31,8 @@ pub(crate) enum SessionError {
     Gone(String),
     #[error("the value {0} was shown at an earlier stop and is gone; look again from the stack or the scopes")]
     StaleReference(i64),
+    #[error("the frame {0} is none of this stop; ask for the call stack again")]
+    StaleFrame(i64),
     #[error("there is no source {0}")]
     NoSource(String),
     #[error("the text of {0} is not known to the host")]
@@ -105,7 +107,9 @@ impl SessionError {
             Self::NoPlace { .. } | Self::TooManyWaiting(_) | Self::TooManyMaps(..) | Self::TooManyMonitors(_) => {
                 ErrorCode::Full
             }
-            Self::NoContext(_) | Self::NoContexts | Self::Gone(_) | Self::StaleReference(_) => ErrorCode::Gone,
+            Self::NoContext(_) | Self::NoContexts | Self::Gone(_) | Self::StaleReference(_) | Self::StaleFrame(_) => {
+                ErrorCode::Gone
+            }
             Self::Running(_) | Self::NotStopped(_) => ErrorCode::NotStopped,
             Self::NoSafePoint(_) | Self::NoScriptRuns(_) | Self::Stuck { .. } => ErrorCode::Busy,
             Self::Cancelled => ErrorCode::Cancelled,

@@ -255,7 +255,7 @@ fn first(point: &mut SafePoint<'_>, frame: Option<usize>, expression: &str) -> R
 fn list(point: &mut SafePoint<'_>, inside: &Expand, part: Part, page: Page) -> Result<Vec<Variable>, SessionError> {
     Ok(match inside {
         Expand::Engine(handle) => point.engine.children(*handle, part, page)?.items,
-        Expand::Tree(place) => list_tree(point.context, place, page)?.items,
+        Expand::Tree(place) => list_tree(point.context, place, part, page)?.items,
     })
 }
 

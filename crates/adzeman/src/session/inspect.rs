@@ -12,18 +12,12 @@ use super::values::{Behind, Reference};
 use super::{Session, SessionError, convert};
 use crate::event::{EventFrame, current_event};
 use crate::lane::ContextLink;
-use crate::state::standing::RunState;
 
-/// Frames are numbered by context and position; no stack is deeper than this.
-const FRAMES_OF_CONTEXT: i64 = 1 << 20;
-/// The position that stands for the host, where it raised the innermost event; those of the events around it come before.
+/// The position that stands for the host, where it raised the innermost event; those of the events around it come before. No
+/// stack is deeper than this.
 const BOUNDARY: usize = (1 << 20) - 1;
 /// Events inside each other that have a position.
 const MOST_BOUNDARIES: usize = 64;
-
-pub(super) fn frame_id(context: i64, index: usize) -> i64 {
-    context * FRAMES_OF_CONTEXT + i64::try_from(index).unwrap_or(0)
-}
 
 fn is_boundary(index: usize) -> bool {
     index > BOUNDARY - MOST_BOUNDARIES
@@ -50,14 +44,15 @@ fn boundaries(events: Vec<(String, usize)>, total: usize) -> Vec<Boundary> {
 }
 
 impl Session {
-    /// The context and position that a frame's number means.
+    /// The context and position that a frame's number means, while the stop lasts that it was shown at.
     pub(super) fn frame(&self, id: i64) -> Result<(Arc<ContextLink>, usize), SessionError> {
-        let context = self.context(id / FRAMES_OF_CONTEXT)?;
-        let index = usize::try_from(id % FRAMES_OF_CONTEXT).unwrap_or(0);
-        if context.standing.state() == RunState::Running && index > 0 {
-            return Err(SessionError::Running(context.name.clone()));
+        let frame = self.shown.frame(id)?;
+        let context = self.context(frame.context)?;
+        match self.host.contexts.held_by(&context) {
+            None => Err(SessionError::Running(context.name.clone())),
+            Some(stop) if stop != frame.stop => Err(SessionError::StaleFrame(id)),
+            Some(_) => Ok((context, frame.index)),
         }
-        Ok((context, index))
     }
 
     /// Where an expression is to be evaluated: a frame, or the globals of a context.
@@ -78,9 +73,9 @@ impl Session {
     pub(super) fn stack_trace(&mut self, arguments: &StackTraceArguments) -> Result<StackTraceBody, SessionError> {
         self.notice_stop();
         let context = self.context(arguments.thread_id)?;
-        if context.standing.state() == RunState::Running {
+        let Some(stop) = self.host.contexts.held_by(&context) else {
             return Err(SessionError::Running(context.name.clone()));
-        }
+        };
         let page = page(arguments.start_frame, arguments.levels);
         let id = context.id;
         let (frames, boundaries) = self.ask(&context, move |point| {
@@ -98,17 +93,18 @@ impl Session {
         let mut shown = Vec::new();
         for position in page.start..end {
             match boundaries.iter().position(|held| held.position == position) {
-                Some(number) => shown.push(self.boundary(id, number, &boundaries[number].title)),
-                None => shown.extend(frames.next().map(|frame| self.stack_frame(id, frame, total - position))),
+                Some(number) => shown.push(self.boundary((id, stop), number, &boundaries[number].title)),
+                None => shown.extend(frames.next().map(|frame| self.stack_frame((id, stop), frame, total - position))),
             }
         }
         Ok(StackTraceBody { stack_frames: shown, total_frames: total })
     }
 
     /// The host, with an event that it raised.
-    fn boundary(&self, context: i64, number: usize, title: &str) -> StackFrame {
+    fn boundary(&mut self, (context, stop): (i64, u64), number: usize, title: &str) -> StackFrame {
+        let key = format!("{context} {title}");
         StackFrame {
-            id: frame_id(context, BOUNDARY - number),
+            id: self.shown.number_frame(context, stop, BOUNDARY - number, key),
             name: format!("{title}, raised by {}", self.host.name),
             presentation_hint: Some("label".to_owned()),
             ..StackFrame::default()
@@ -116,7 +112,7 @@ impl Session {
     }
 
     /// `height` counts from the outermost frame, so that it stays the same while a function runs.
-    fn stack_frame(&mut self, context: i64, frame: &Frame, height: usize) -> StackFrame {
+    fn stack_frame(&mut self, (context, stop): (i64, u64), frame: &Frame, height: usize) -> StackFrame {
         let sources = self.host.sources.look();
         let source = frame.place.and_then(|place| sources.get(place.source));
         let name = match (frame.defined.zip(source), frame.name.as_str()) {
@@ -129,7 +125,7 @@ impl Session {
             FrameKind::Native => "subtle",
             FrameKind::Boundary => "label",
         };
-        let (id, base) = (frame_id(context, frame.index), self.client.line_base());
+        let base = self.client.line_base();
         let shown = frame.place.map(|place| sources.shown(place));
         let compiled = frame.place.zip(source).filter(|(place, _)| Some(*place) != shown);
         let compiled = compiled.map(|(place, source)| CompiledPlace {
@@ -138,7 +134,7 @@ impl Session {
         });
         let source = shown.and_then(|place| sources.get(place.source)).map(|source| convert::source(source));
         drop(sources);
-        self.shown.note_frame(id, format!("{context} {height} {name}"));
+        let id = self.shown.number_frame(context, stop, frame.index, format!("{context} {height} {name}"));
         let arguments: Vec<_> = frame.arguments.iter().map(|(name, value)| format!("{name} = {value}")).collect();
         StackFrame {
             id,

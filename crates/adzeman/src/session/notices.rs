@@ -56,8 +56,8 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
             body("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint })
         }
         Notice::Stopped(stop) => body("stopped", &stopped(stop, host, line_base)),
-        Notice::Continued { context } => {
-            body("continued", &ContinuedBody { thread_id: *context, all_threads_continued: true })
+        Notice::Continued { context, are_all } => {
+            body("continued", &ContinuedBody { thread_id: *context, all_threads_continued: *are_all })
         }
         Notice::Text(text) => body("output", &output(text, host, line_base)),
         Notice::Role { controls, controller } => {

@@ -7,7 +7,7 @@ use adzeman_core::value::{Memory, Value};
 use super::SessionError;
 use super::values::Reference;
 
-/// References that are kept at one time; beyond it, those given so far become stale.
+/// References, and frames, that are kept at one time; beyond it, those given so far become stale.
 const MOST_REFERENCES: usize = 200_000;
 
 /// What a client was shown.
@@ -18,8 +18,22 @@ pub(super) struct Shown {
     memory: Memory,
     /// The stop that was noticed last.
     seen_stop: u64,
-    /// What tells the function of a frame from others at later stops, by the frame's number at this stop.
-    frame_keys: HashMap<i64, String>,
+    /// What the numbers of frames stand for, and those numbers.
+    frames: HashMap<i64, FrameAt>,
+    frame_numbers: HashMap<(i64, u64, usize), i64>,
+    last_frame: i64,
+}
+
+/// What the number of a frame stands for.
+#[derive(Debug, Clone)]
+pub(super) struct FrameAt {
+    pub(super) context: i64,
+    /// The number of the stop that it was shown at.
+    pub(super) stop: u64,
+    /// Its place on the stack, the innermost being 0; or that of an event.
+    pub(super) index: usize,
+    /// What tells its function from others at later stops.
+    key: String,
 }
 
 impl Shown {
@@ -48,7 +62,6 @@ impl Shown {
         if stop != self.seen_stop {
             self.seen_stop = stop;
             self.memory.next_stop();
-            self.frame_keys.clear();
         }
     }
 
@@ -57,13 +70,29 @@ impl Shown {
         self.memory.compare(key, now)
     }
 
-    /// Notes what tells a frame's function from others at later stops.
-    pub(super) fn note_frame(&mut self, frame: i64, key: String) {
-        self.frame_keys.insert(frame, key);
+    /// A number for a frame, the same whenever it is shown at one stop, and for no other one ever after. `key` tells its function
+    /// from others at later stops.
+    pub(super) fn number_frame(&mut self, context: i64, stop: u64, index: usize, key: String) -> i64 {
+        if self.frames.len() >= MOST_REFERENCES {
+            self.frames.clear();
+            self.frame_numbers.clear();
+        }
+        let last = &mut self.last_frame;
+        let number = *self.frame_numbers.entry((context, stop, index)).or_insert_with(|| {
+            *last += 1;
+            *last
+        });
+        self.frames.insert(number, FrameAt { context, stop, index, key });
+        number
+    }
+
+    /// What the number of a frame stands for.
+    pub(super) fn frame(&self, number: i64) -> Result<FrameAt, SessionError> {
+        self.frames.get(&number).cloned().ok_or(SessionError::StaleFrame(number))
     }
 
     /// What tells a frame's function from others at later stops.
-    pub(super) fn frame_key(&self, frame: i64) -> String {
-        self.frame_keys.get(&frame).cloned().unwrap_or_else(|| format!("frame {frame}"))
+    pub(super) fn frame_key(&self, number: i64) -> String {
+        self.frames.get(&number).map_or_else(|| format!("frame {number}"), |frame| frame.key.clone())
     }
 }

@@ -70,7 +70,9 @@ impl Session {
             Behind::Value(Expand::Engine(handle)) => {
                 point.engine.children(handle, part, page).map_err(SessionError::from)
             }
-            Behind::Value(Expand::Tree(place)) => list_tree(point.context, &place, page),
+            Behind::Value(Expand::Tree(place)) => list_tree(point.context, &place, part, page),
+            // One value under a name.
+            Behind::Computed(_) if part == Part::Indexed => Ok(Paged::whole(Vec::new(), 0)),
             Behind::Computed(expression) => compute(point, frame, &expression),
         })??;
         let base = base(arguments.format.as_ref());
@@ -283,8 +285,16 @@ fn behind(parent: Option<&str>, own: &str) -> Option<String> {
     Some(if is_path { format!("{parent}{own}") } else { format!("({parent}){own}") })
 }
 
-pub(super) fn list_tree(context: &LocalContext, place: &TreePath, page: Page) -> Result<Paged<Variable>, SessionError> {
+pub(super) fn list_tree(
+    context: &LocalContext,
+    place: &TreePath,
+    part: Part,
+    page: Page,
+) -> Result<Paged<Variable>, SessionError> {
     let outline = context.data.outline(place, Aspect::Inside(page))?;
+    if !host::has_part(&outline, part) {
+        return Ok(Paged::whole(Vec::new(), 0));
+    }
     Ok(host::list(outline, place, context.data.notation()))
 }
 

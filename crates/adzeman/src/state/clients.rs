@@ -307,8 +307,14 @@ impl Clients {
 
     /// Tells everyone who is attached.
     pub(crate) fn tell(&self, notice: Notice) {
+        self.tell_all_but(None, notice);
+    }
+
+    /// Tells everyone who is attached, but one.
+    pub(crate) fn tell_all_but(&self, owner: Option<OwnerId>, notice: Notice) {
         let notice = Arc::new(notice.cut());
-        self.attached().iter().for_each(|client| client.outbox.notice(&notice));
+        let told = self.attached().into_iter().filter(|client| Some(client.owner) != owner);
+        told.for_each(|client| client.outbox.notice(&notice));
     }
 
     /// Tells one client, also before it has attached.

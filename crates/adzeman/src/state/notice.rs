@@ -28,7 +28,7 @@ pub(crate) enum Notice {
     /// A context stopped.
     Stopped(Box<Stop>),
     /// It goes on.
-    Continued { context: i64 },
+    Continued { context: i64, are_all: bool },
     /// Something for people.
     Text(Box<Text>),
     /// Who controls has changed.
@@ -58,6 +58,8 @@ pub(crate) struct Stop {
     pub(crate) event: Option<(String, Option<String>)>,
     /// What the function returned that a step came out of.
     pub(crate) returned: Option<Vec<String>>,
+    /// Whether no context of the host runs any more.
+    pub(crate) are_all: bool,
     /// Lines of the function that were seen to run, if there were several.
     pub(crate) lines_ran: Option<Vec<Line>>,
 }

@@ -95,7 +95,7 @@ fn requests_out_of_turn_say_what_must_come_first() {
         client.ok("attach", json!({}));
         assert!(client.refused("launch", json!({})).contains("is not understood here"));
         assert!(client.refused("scopes", json!({"frameId": "one"})).contains("the arguments of 'scopes' do not fit"));
-        assert!(client.refused("scopes", json!({"frameId": -5})).contains("there is no context"));
+        assert!(client.refused("scopes", json!({"frameId": -5})).contains("the frame -5 is none of this stop"));
         let many = json!({"variablesReference": 123_456});
         assert!(client.refused("variables", many).contains("earlier stop"));
         client.ok("threads", json!({}));

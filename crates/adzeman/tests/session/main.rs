@@ -3,6 +3,7 @@
 
 mod breakpoints;
 mod compiled;
+mod conformance;
 mod faults;
 mod found;
 mod harness;

@@ -227,7 +227,6 @@ end";
     let globals = client.scope("Globals");
     assert!(!globals.contains("adzeman"), "{globals}");
     client.go_on("next");
-    client.event("continued");
     assert_eq!(client.stopped().1, 6);
     client.go_on("continue");
     let said = client.event("output");

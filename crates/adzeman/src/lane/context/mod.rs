@@ -458,6 +458,7 @@ impl LocalContext {
             place,
             event: current_event(|event| event.map(|event| (event.kind().to_owned(), event.subject_text()))),
             returned: engine.returned().map(previews),
+            are_all: self.host.contexts.are_all_held(),
             lines_ran: place
                 .map(|place| lock(&self.deciding).lines_ran(&self.host.sources.look(), place))
                 .filter(|ran| ran.len() > 1),
