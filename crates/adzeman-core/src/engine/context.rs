@@ -167,7 +167,7 @@ pub trait Supervisor: MaySend {
 
     /// How a line with a breakpoint is armed: by the function itself, which costs next to nothing, or by watching lines, and
     /// then why.
-    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&str>) {
         let _ = (place, watched_because);
     }
 

@@ -36,6 +36,7 @@ use crate::text::statements::NOT_PARSED;
 const NOT_KNOWN: &str = "the layout of this engine is not known";
 const ARMING: &str = "it is being armed: its functions are looked for";
 const STRANGE: &str = "a function there is not as its text says";
+const BLIND_IN_FINALIZERS: &str = "Lua switches hooks off in finalizers, so it is not stopped at in one";
 const TOO_LARGE: &str = "the state is too large to be walked whole";
 
 /// Bodies are made on the script's own thread where there is little to do: for so long at each change, of texts that are not
@@ -184,13 +185,21 @@ impl Arms {
             let placed =
                 self.exchanges.borrow().sources.get(&source).map(|held| held.lines.clone()).unwrap_or_default();
             let own = lines.iter().filter(|line| placed.contains(*line));
-            own.for_each(|line| self.supervisor.armed_as(SourceLine { source, line }, why));
+            let why = why.map(|why| if why == ARMING { why.to_owned() } else { self.why_hooked(source, why) });
+            own.for_each(|line| self.supervisor.armed_as(SourceLine { source, line }, why.as_deref()));
         }
     }
 
+    /// Why lines of a source are watched by the hook, with what that does not see there.
+    fn why_hooked(&self, source: SourceId, why: &str) -> String {
+        let may_finalize = self.scripts.text_of(source).is_none_or(|(text, _)| text.contains("__gc"));
+        if may_finalize { format!("{why}; {BLIND_IN_FINALIZERS}") } else { why.to_owned() }
+    }
+
     fn tell_hooked(&self, source: SourceId, lines: &LineSet, why: &'static str) {
+        let why = self.why_hooked(source, why);
         for line in lines.iter() {
-            self.supervisor.armed_as(SourceLine { source, line }, Some(why));
+            self.supervisor.armed_as(SourceLine { source, line }, Some(&why));
         }
     }
 
@@ -200,7 +209,8 @@ impl Arms {
             self.supervisor.armed_as(SourceLine { source, line }, None);
         }
         for (line, why) in &made.refused {
-            self.supervisor.armed_as(SourceLine { source, line: *line }, Some(why));
+            let why = self.why_hooked(source, why);
+            self.supervisor.armed_as(SourceLine { source, line: *line }, Some(&why));
         }
     }
 

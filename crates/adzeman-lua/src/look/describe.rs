@@ -9,7 +9,7 @@ use adzeman_core::value::{Children, Kind, Preview, Value, WholeText};
 
 use super::Shown;
 use super::preview::{full_float, preview_table};
-use super::userdata::type_name_of;
+use super::userdata::{NO_TYPE_NAME, type_name_of};
 use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
 use crate::text::{LANGUAGE, display_name};
@@ -74,7 +74,7 @@ impl Shown {
         let preview = match &data {
             Some(Ok(data)) => host::preview(&Outline::of_data(data, Aspect::Itself)),
             Some(Err(why)) => format!("{name} ({why})"),
-            None => format!("{name} (a value of the host)"),
+            None => error_of_binding(state, index, &name).unwrap_or_else(|| format!("{name} (a value of the host)")),
         };
         let has_inside = matches!(data, Some(Ok(_))) || has_metatable(state, index);
         let children = has_inside.then(|| self.inside(state, index, 0, 1)).transpose()?;
@@ -97,8 +97,25 @@ impl Shown {
             let text = format!("{data:#}");
             return Ok(WholeText::cut(text.as_bytes()));
         }
+        if let Some(text) = binding_text(state, index)? {
+            return Ok(WholeText::cut(text.as_bytes()));
+        }
         self.preview(state, index).map(|(_, preview)| WholeText::cut(preview.as_bytes()))
     }
+}
+
+/// The text of an error that a function of the host has raised: the binding's own kind of value, which is of no named type.
+fn binding_text(state: State, index: c_int) -> Result<Option<String>, EngineError> {
+    let is_named = type_name_of(state, index)? != NO_TYPE_NAME;
+    Ok(if is_named { None } else { state.native_text_at(index) })
+}
+
+/// The first line of such an error, in a line.
+fn error_of_binding(state: State, index: c_int, name: &str) -> Option<String> {
+    let text = binding_text(state, index).ok()??;
+    let mut preview = Preview::default();
+    preview.text_or_bytes(text.lines().next()?.as_bytes());
+    Some(format!("{name} with the text {}", preview.finish()))
 }
 
 fn string_text(state: State, index: c_int) -> String {

@@ -182,6 +182,9 @@ fn members(state: State, value: c_int) -> Result<Members, EngineError> {
     Ok(members)
 }
 
+/// What a type of the host is called that has no name.
+pub(super) const NO_TYPE_NAME: &str = "userdata";
+
 /// The names under which the table on top holds functions, sorted.
 fn function_names(state: State) -> Result<Vec<String>, EngineError> {
     let table = state.top();
@@ -211,5 +214,5 @@ pub(super) fn type_name_of(state: State, index: c_int) -> Result<String, EngineE
         name = state.text_at(-1);
     }
     state.cut_to(top);
-    Ok(name.unwrap_or_else(|| "userdata".to_owned()))
+    Ok(name.unwrap_or_else(|| NO_TYPE_NAME.to_owned()))
 }

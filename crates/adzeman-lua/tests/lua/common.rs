@@ -55,7 +55,7 @@ impl HostView for TestHost {
 
 pub(crate) struct Supervising {
     /// How lines are armed: those that need the hook, and why.
-    hooked: RefCell<BTreeMap<u32, &'static str>>,
+    hooked: RefCell<BTreeMap<u32, String>>,
     sources: RefCell<Sources>,
     decider: RefCell<Decider>,
     engine: RefCell<Option<Rc<LuaEngine>>>,
@@ -103,9 +103,9 @@ impl Supervisor for Supervising {
         self.busy.set(false);
     }
 
-    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&str>) {
         match watched_because {
-            Some(why) => self.hooked.borrow_mut().insert(place.line.get(), why),
+            Some(why) => self.hooked.borrow_mut().insert(place.line.get(), why.to_owned()),
             None => self.hooked.borrow_mut().remove(&place.line.get()),
         };
     }
@@ -150,7 +150,7 @@ pub(crate) struct Ran {
     /// Errors as they were raised: line, text, whether caught, and the functions on the stack.
     pub(crate) raises: Vec<String>,
     /// Lines that were armed by the line hook, and why.
-    pub(crate) hooked: BTreeMap<u32, &'static str>,
+    pub(crate) hooked: BTreeMap<u32, String>,
     pub(crate) host: Rc<TestHost>,
     pub(crate) outcome: mlua::Result<mlua::Value>,
 }

@@ -41,7 +41,7 @@ end
 return tostring(f(2))";
     let ran = ran(script);
     assert_eq!(text(&ran), "4");
-    let hooked: Vec<_> = ran.hooked.into_iter().collect();
+    let hooked: Vec<_> = ran.hooked.iter().map(|(line, why)| (*line, why.as_str())).collect();
     let expected = [
         (3, "a loop begins on the line, which is reached at each turn"),
         (9, "the line is inside a statement that begins above it"),

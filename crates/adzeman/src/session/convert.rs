@@ -1,5 +1,7 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
+use std::sync::Arc;
+
 use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, Status};
 use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
@@ -74,7 +76,7 @@ pub(crate) fn breakpoint(
     resolved: &Resolved,
     sources: &Sources,
     base: i64,
-    watched_because: impl Fn(SourceLine) -> Option<&'static str>,
+    watched_because: impl Fn(SourceLine) -> Option<Arc<str>>,
 ) -> Breakpoint {
     let id = Some(resolved.breakpoint.id.0);
     match &resolved.status {
@@ -96,7 +98,7 @@ pub(crate) fn breakpoint(
 fn remark(
     resolved: &Resolved,
     sources: &Sources,
-    watched_because: impl Fn(SourceLine) -> Option<&'static str>,
+    watched_because: impl Fn(SourceLine) -> Option<Arc<str>>,
 ) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();

@@ -27,7 +27,7 @@ pub(crate) struct Breakpoints {
     /// The sources that are in one.
     library: Mutex<Arc<HashSet<SourceId>>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
-    watched: Mutex<HashMap<SourceLine, &'static str>>,
+    watched: Mutex<HashMap<SourceLine, Arc<str>>>,
 }
 
 impl Breakpoints {
@@ -171,17 +171,17 @@ impl Breakpoints {
     }
 
     /// Notes how a line is armed.
-    pub(crate) fn note_armed(&self, place: SourceLine, watched_because: Option<&'static str>) {
+    pub(crate) fn note_armed(&self, place: SourceLine, watched_because: Option<&str>) {
         let mut watched = lock(&self.watched);
         match watched_because {
-            Some(why) => watched.insert(place, why),
+            Some(why) => watched.insert(place, why.into()),
             None => watched.remove(&place),
         };
     }
 
     /// Why a line is armed by watching lines, if it is.
-    pub(crate) fn watched_because(&self, place: SourceLine) -> Option<&'static str> {
-        lock(&self.watched).get(&place).copied()
+    pub(crate) fn watched_because(&self, place: SourceLine) -> Option<Arc<str>> {
+        lock(&self.watched).get(&place).cloned()
     }
 }
 

@@ -234,3 +234,50 @@ fn a_pause_that_does_not_reach_a_coroutine_says_so() {
     works.ending.store(true, SeqCst);
     STOPPED.store(true, SeqCst);
 }
+
+#[test]
+fn an_error_of_a_host_function_keeps_its_text_through_the_script() {
+    let script = "\
+function caught() local ok, why = pcall(read); error(why) end
+function nested() local ok, why = pcall(read); ok, why = pcall(error, why, 0); error(why, 0) end
+function told() local ok, why = pcall(read); error('saving: ' .. tostring(why), 0) end
+function held() local ok, why = pcall(read); error({cause = why}) end
+";
+    let host = Host::builder("works").event(EventKind::new("turn")).start(Listen::ANY_PORT).unwrap();
+    let works = Works::start(host, move |host, ending| {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(host, &lua, "main").unwrap();
+        let read = |_: &mlua::Lua, ()| Err::<(), _>(mlua::Error::external(std::io::Error::other("no gauge")));
+        lua.globals().set("read", lua.create_function(read).unwrap()).unwrap();
+        context.load("work.lua", script).unwrap().call::<()>(()).unwrap();
+        while !ending.load(SeqCst) {
+            for name in ["caught", "nested", "told", "held"] {
+                let function: mlua::Function = lua.globals().get(name).unwrap();
+                let _ = host.emit(Event::of("turn").subject(name), || function.call::<()>(()));
+            }
+        }
+    });
+    let mut client = works.attach();
+    client.ok("setExceptionBreakpoints", json!({"filters": ["error.uncaught"]}));
+    client.ok("configurationDone", json!({}));
+    let mut seen = std::collections::BTreeMap::new();
+    while seen.len() < 4 {
+        let body = client.event("stopped");
+        let text = body["text"].as_str().unwrap().to_owned();
+        let value = client.evaluate("raised");
+        let name = client.frame(1)["name"].as_str().unwrap().to_owned();
+        if name == "caught" || name == "nested" {
+            let frame = client.frame(0)["id"].clone();
+            let whole = json!({"expression": "raised", "context": "clipboard", "frameId": frame});
+            let whole = client.ok("evaluate", whole)["result"].as_str().unwrap().to_owned();
+            assert!(whole.starts_with("no gauge\nstack traceback:"), "{whole}");
+        }
+        seen.insert(name, (text.lines().next().unwrap().to_owned(), value));
+        client.go_on("continue");
+    }
+    let of = |name: &str| (seen[name].0.as_str(), seen[name].1.as_str());
+    assert_eq!(of("caught"), ("no gauge", "userdata with the text \"no gauge\""));
+    assert_eq!(of("nested"), of("caught"));
+    assert_eq!(of("told").0, "saving: no gauge");
+    assert!(of("held").0.starts_with("{cause = userdata}"), "{:?}", of("held"));
+}

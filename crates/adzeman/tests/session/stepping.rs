@@ -570,3 +570,40 @@ fn a_finalizer_stops_at_its_breakpoints_and_no_step_is_made_in_it() {
         client.stopped();
     });
 }
+
+#[test]
+fn where_only_the_hook_sees_a_line_its_breakpoint_says_that_finalizers_are_out_of_reach() {
+    // What was loaded before anybody was there has no text that is known.
+    let script = "\
+local text = 'local count = 0\\nreturn function()\\n  count = count + 1\\nend'
+local finalize = load(text, '=bare')()
+function update(n)
+  finalize()
+  setmetatable({}, { __gc = finalize })
+  collectgarbage()
+end
+";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        host.wait_frames(2);
+        let set = json!({"source": {"path": "bare"}, "breakpoints": [{"line": 3}]});
+        let mut held = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
+        while held["verified"] != true {
+            held = client.event("breakpoint")["breakpoint"].clone();
+        }
+        client.stopped();
+        let held = client.ok("adzeman/breakpoints", json!({}))["breakpoints"][0].clone();
+        assert!(
+            held.to_string().contains("Lua switches hooks off in finalizers, so it is not stopped at in one"),
+            "{held}"
+        );
+        client.go_on("continue");
+        for _ in 0..4 {
+            client.stopped();
+            let frames = client.ok("stackTrace", json!({"threadId": 1}))["stackFrames"].clone();
+            assert_eq!((&frames[0]["line"], &frames[1]["line"]), (&json!(3), &json!(4)), "as it says: {frames}");
+            client.go_on("continue");
+        }
+    });
+}

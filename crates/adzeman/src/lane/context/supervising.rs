@@ -74,7 +74,7 @@ impl Supervisor for LocalContext {
         self.host.sources.look().get(source).is_some_and(|source| source.function_holds(lines, first, last))
     }
 
-    fn armed_as(&self, place: SourceLine, watched_because: Option<&'static str>) {
+    fn armed_as(&self, place: SourceLine, watched_because: Option<&str>) {
         self.host.breakpoints.note_armed(place, watched_because);
     }
 
