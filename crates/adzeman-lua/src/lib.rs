@@ -65,6 +65,7 @@ mod arm;
 mod constants;
 mod context;
 mod dialect;
+mod environments;
 mod error;
 mod evaluate;
 mod facts;

@@ -5,6 +5,7 @@ use std::ffi::c_int;
 use adzeman_core::engine::EngineError;
 use adzeman_core::path::{Notation, Path, Root, Segment};
 
+use crate::environments;
 use crate::ffi::hook;
 use crate::ffi::state::{Slot, State, Type};
 use crate::text::{LANGUAGE, number_of};
@@ -89,7 +90,10 @@ pub(crate) fn prepare(main: State) -> Result<(), EngineError> {
 /// Whether scripts have made a global of this name.
 pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool {
     let top = main.top();
-    push_globals_at(main, target);
+    if push_globals_at(main, target).is_err() {
+        main.cut_to(top);
+        return false;
+    }
     let pushed = match Root::ALL.iter().position(|root| root.name() == name) {
         Some(number) => {
             // Asked for by every condition on an event: its text is at hand.
@@ -108,9 +112,13 @@ pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool
     found
 }
 
-/// Whether a name can be assigned to without making a new global.
+/// Whether a name can be assigned to without making a new global; also where it is not known which globals are meant, which the
+/// assignment says.
 pub(crate) fn is_known_name(main: State, target: Option<Target>, name: &str) -> bool {
-    !matches!(place_of(target, name), Place::Global) || is_global(main, target, name)
+    let top = main.top();
+    let is_unclear = push_globals_at(main, target).is_err();
+    main.cut_to(top);
+    is_unclear || !matches!(place_of(target, name), Place::Global) || is_global(main, target, name)
 }
 
 /// Pushes the value of a name that a script uses in a frame, without metamethods.
@@ -124,7 +132,7 @@ pub(crate) fn push_raw_name(state: State, target: Option<Target>, name: &str) ->
         Place::Removed(true) => push_removed(target, name, state),
         Place::Removed(false) => return Err(unclear(name)),
         Place::Global => {
-            push_globals_at(state, target);
+            push_globals_at(state, target)?;
             state.raw_get_field(-1, name)?;
             state.remove(state.top() - 1);
         }
@@ -133,11 +141,20 @@ pub(crate) fn push_raw_name(state: State, target: Option<Target>, name: &str) ->
 }
 
 /// Pushes the table that holds the globals as a frame sees them.
-pub(crate) fn push_globals_at(state: State, target: Option<Target>) {
-    match target {
-        Some(target) => push_globals_of(target, state),
-        None => state.push_globals(),
+///
+/// # Errors
+/// As [`push_environment_of`].
+pub(crate) fn push_globals_at(state: State, target: Option<Target>) -> Result<(), EngineError> {
+    let Some(target) = target else {
+        state.push_globals();
+        return Ok(());
+    };
+    push_environment_of(target, state)?;
+    if state.type_at(-1) != Type::Table {
+        state.pop(1);
+        state.push_globals();
     }
+    Ok(())
 }
 
 /// The number of a local variable; of several with one name, that of the innermost.
@@ -184,22 +201,20 @@ pub(crate) fn push_function_of(target: Target) {
     }
 }
 
-/// Pushes the globals as a function sees them, its `_ENV`, onto `state`.
-fn push_globals_of(target: Target, state: State) {
-    push_environment_of(target, state);
-    if state.type_at(-1) != Type::Table {
-        state.pop(1);
-        state.push_globals();
-    }
-}
-
-/// Pushes what a function sees as `_ENV`, whatever that is; the globals of the state where it sees none.
-pub(crate) fn push_environment_of(target: Target, state: State) {
+/// Pushes what a function sees as `_ENV`, whatever that is; where it uses no globals, what the others of its source see.
+///
+/// # Errors
+/// Where those do not see the same.
+pub(crate) fn push_environment_of(target: Target, state: State) -> Result<(), EngineError> {
     match place_of(Some(target), "_ENV") {
         Place::Local(at, number) => push_local(at, number, state),
         Place::Captured(at, number) => push_captured(at, number, state),
-        Place::Removed(_) | Place::Global => state.push_globals(),
+        Place::Removed(_) | Place::Global => match target.state.level(target.level).map(|function| function.info()) {
+            Some(function) if !function.is_native => environments::push(state, &function.chunk_name)?,
+            _ => state.push_globals(),
+        },
     }
+    Ok(())
 }
 
 pub(crate) fn push_varargs(target: Target, onto: State) -> i32 {

@@ -18,6 +18,7 @@ use adzeman_core::source::{SourceFacts, SourceId};
 use mlua::Lua;
 
 use crate::arm::{self, Arms, Renewed};
+use crate::environments;
 use crate::evaluate::Evaluator;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook::{self, Watching};
@@ -231,6 +232,7 @@ impl Context {
         if rearmed {
             self.watch.cover(need.mask());
             self.evaluator.forget_kept();
+            environments::forget(self.main);
         }
         if !need.call_times {
             self.calls.begun.borrow_mut().clear();

@@ -14,6 +14,7 @@ use serde_json::Value as Json;
 use super::Context;
 use super::stacks::chain;
 
+use crate::environments;
 use crate::evaluate::{Scope as Names, from_lua, holds, is_of_binding};
 use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
@@ -479,6 +480,7 @@ impl Engine for View<'_> {
         {
             tracing::warn!(%error, "what was evaluated is kept alive");
         }
+        environments::forget(self.context.main);
         self.stacks = None;
         self.let_collector_go();
     }

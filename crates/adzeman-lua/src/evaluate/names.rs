@@ -108,8 +108,7 @@ impl Evaluator {
     fn may_be_global(&self, target: Option<Target>, name: &str) -> bool {
         let state = self.main;
         let top = state.top();
-        scope::push_globals_at(state, target);
-        let made_up = state.push_metatable(-1);
+        let made_up = scope::push_globals_at(state, target).is_ok() && state.push_metatable(-1);
         state.cut_to(top);
         made_up || scope::is_global(self.main, target, name)
     }
@@ -173,7 +172,7 @@ impl Evaluator {
             }
             Found::Removed(target, true) => scope::push_removed(target, name, state),
             Found::Removed(_, false) => return Err(scope::unclear(name)),
-            Found::Environment(target) => scope::push_globals_at(state, target),
+            Found::Environment(target) => scope::push_globals_at(state, target)?,
             Found::Global => return Ok(false),
         }
         Ok(true)
@@ -222,13 +221,13 @@ impl Evaluator {
     /// Pushes the table that holds the globals as the target's function sees them, for one of this name.
     ///
     /// # Errors
-    /// Where it sees none.
+    /// Where it sees none, or which ones is not known.
     pub(crate) fn push_globals_of_target(&self, state: State, environment: i64, name: &str) -> Result<(), EngineError> {
         let Some(target) = self.target(environment) else {
             state.push_globals();
             return Ok(());
         };
-        scope::push_environment_of(target, state);
+        scope::push_environment_of(target, state)?;
         if state.type_at(-1) == Type::Table {
             return Ok(());
         }

@@ -17,6 +17,20 @@ impl State {
         }
     }
 
+    /// Whether the Lua function at `index` was made whole. One whose text turned out not to compile, or for which there was no
+    /// memory, is none, until it is collected; nothing of the engine's interface but this may be asked of it.
+    pub(crate) fn is_whole(self, index: c_int) -> bool {
+        let index = self.absolute(index);
+        self.push_copy(index);
+        // SAFETY: an all-zero record is valid, and the function on top is popped by the call, which reads the count out of the
+        // function. The identity of a captured variable is read without looking at it.
+        unsafe {
+            let mut record = std::mem::zeroed::<ffi::lua_Debug>();
+            ffi::lua_getinfo(self.raw(), c">u".as_ptr(), &raw mut record);
+            (1..=c_int::from(record.nups)).all(|number| !ffi::lua_upvalueid(self.raw(), index, number).is_null())
+        }
+    }
+
     /// The number of the captured variable of this name of the function at `index`.
     pub(crate) fn find_captured(self, index: c_int, name: &str) -> Option<usize> {
         self.room(1);

@@ -66,10 +66,14 @@ pub(crate) enum Slot {
     HostPrint,
     /// The error that a script is stopped at.
     Raised,
+    /// What functions see as their globals that use none, by the names of their chunks.
+    Environments,
+    /// What the walk is kept by that finds those.
+    EnvironmentSweep,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 19] = [0; 19];
+static SLOTS: [u8; 21] = [0; 21];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -315,6 +319,16 @@ impl State {
         self.raw_set(ffi::LUA_REGISTRYINDEX)
     }
 
+    /// Forgets what is in a registry slot. Nothing is called for it, which a hook of the script's own would see.
+    pub(crate) fn clear_slot(self, slot: Slot) {
+        self.room(1);
+        // SAFETY: there is room; the registry is a table, and to take out of it what it holds needs no memory.
+        unsafe {
+            ffi::lua_pushnil(self.0);
+            ffi::lua_rawsetp(self.0, ffi::LUA_REGISTRYINDEX, slot.key());
+        }
+    }
+
     pub(crate) fn push_globals(self) {
         self.room(1);
         // SAFETY: there is room; the registry holds the globals at this index.
@@ -351,6 +365,16 @@ impl State {
         self.check(position);
         // SAFETY: the position is checked.
         unsafe { ffi::lua_rotate(self.0, position, 1) };
+    }
+
+    /// Takes the value on top into the place of the one at a position.
+    pub(crate) fn replace(self, position: c_int) {
+        self.check(position);
+        // SAFETY: the position is checked, and there is a value on top.
+        unsafe {
+            ffi::lua_copy(self.0, -1, position);
+            ffi::lua_settop(self.0, -2);
+        }
     }
 
     /// The text of an object of the host whose `__tostring` is the host's own, such as its error values. Functions of the

@@ -35,7 +35,7 @@ impl Shown {
                 Ok(())
             }
             Node::Globals { of, .. } => {
-                scope::push_globals_at(state, of);
+                scope::push_globals_at(state, of)?;
                 self.set_entry(state, name).map_err(|error| error.unwrap_or_else(missing))
             }
             Node::Data(_) => Err(of_the_host(name)),

@@ -47,7 +47,7 @@ impl Shown {
             Node::Locals(target) => self.list_locals(target, page),
             Node::Varargs(target) => self.list_varargs(target, page),
             Node::Globals { of, built_in } => {
-                scope::push_globals_at(state, of);
+                scope::push_globals_at(state, of)?;
                 let which = if built_in { Which::BuiltIn } else { Which::Own };
                 self.list_table(state, which, Part::Named, page)
             }

@@ -163,7 +163,7 @@ impl Tracks {
                 return Ok(Where::Captured(number));
             }
         }
-        scope::push_globals_at(state, target);
+        scope::push_globals_at(state, target)?;
         Ok(Where::Field)
     }
 
@@ -229,7 +229,7 @@ impl Tracks {
                 match name {
                     None => scope::push_raw_path(state, Some(target), &table)?,
                     Some(name) if matches!(scope::place_of(Some(target), name), Place::Global) => {
-                        scope::push_globals_at(state, Some(target));
+                        scope::push_globals_at(state, Some(target))?;
                     }
                     Some(_) => return Ok(false),
                 }

@@ -8,7 +8,7 @@ use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use mlua::{Function, Lua, Table};
 use serde_json::{Value as Json, json};
 
-use crate::harness::Client;
+use crate::harness::{Client, on_each};
 
 const MODULE: &str = "\
 local M = {}
@@ -391,4 +391,63 @@ fn a_module_that_a_loader_of_the_host_loads_again_is_hit_each_time_but_for_a_fir
         assert!(missed.iter().all(|two| two[0] == 3), "all that were missed are before it was told of: {met:?}");
         assert_eq!(told, 1, "{met:?}");
     }
+}
+
+#[test]
+fn a_function_without_globals_sees_those_of_its_sandbox() {
+    let script = "\
+depth = 'of the host'
+local text = [[
+config = {depth = 7}
+depth = 7
+function frame(n)
+  local twice = 2 * n
+  return twice
+end
+function other() return config end
+]]
+local once, first, second = {}, {}, {}
+load(text, '@once.lua', 't', once)()
+load(text, '@twice.lua', 't', first)()
+load(text, '@twice.lua', 't', second)()
+function update(n)
+  once.frame(n)
+  first.frame(n)
+  return second.frame and n
+end
+";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        for name in ["once.lua", "twice.lua"] {
+            let set = json!({"source": {"path": name}, "breakpoints": [{"line": 5}]});
+            client.ok("setBreakpoints", set);
+        }
+        let set = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": 18, "condition": "depth == 'of the host'"}]});
+        client.ok("setBreakpoints", set);
+        host.go();
+        for _ in 0..3 {
+            client.stopped();
+            assert_eq!(client.frame(0)["source"]["path"], "once.lua");
+            assert_eq!((client.evaluate("depth"), client.evaluate("config.depth")), ("7".to_owned(), "7".to_owned()));
+            assert!(client.scope("Globals").contains("depth = 7"));
+            let frame = client.frame(0)["id"].clone();
+            client.ok("setExpression", json!({"expression": "depth", "value": "7", "frameId": frame}));
+            client.go_on("continue");
+            client.stopped();
+            assert_eq!(client.frame(0)["source"]["path"], "twice.lua");
+            assert_eq!(client.evaluate("twice // n"), "2", "what is near is seen");
+            let frame = client.frame(0)["id"].clone();
+            for (command, arguments) in [
+                ("evaluate", json!({"expression": "depth", "frameId": frame})),
+                ("setExpression", json!({"expression": "depth", "value": "8", "frameId": frame})),
+            ] {
+                let why = client.refused(command, arguments);
+                assert!(why.contains("which global is meant is not known"), "{why}");
+            }
+            client.go_on("continue");
+            assert_eq!(client.stopped().1, 18);
+            assert_eq!(client.evaluate("depth"), "\"of the host\"");
+            client.go_on("continue");
+        }
+    });
 }
