@@ -152,6 +152,8 @@ commands! {
     Limits = extra::LIMITS, Attached, Control;
     /// What the host is.
     Host = extra::HOST, Attached, Observe;
+    /// Which functions there are.
+    Functions = extra::FUNCTIONS, Attached, Observe;
     /// How breakpoints stand.
     Breakpoints = extra::BREAKPOINTS, Attached, Observe;
 }

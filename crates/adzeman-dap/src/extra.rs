@@ -8,6 +8,8 @@ use crate::types::dap_types;
 pub const HOST: &str = "adzeman/host";
 /// Request: every breakpoint of this client as it is now. Answered with [`BreakpointsBody`].
 pub const BREAKPOINTS: &str = "adzeman/breakpoints";
+/// Request: functions of the loaded sources, by name. Arguments: [`FunctionsArguments`]; answered with [`FunctionsBody`].
+pub const FUNCTIONS: &str = "adzeman/functions";
 /// Request: arms the breakpoints of this client, or disarms all of them without forgetting any. Arguments:
 /// [`ArmedArguments`].
 pub const ARMED: &str = "adzeman/armed";
@@ -156,6 +158,28 @@ dap_types! {
         take_over: Option<bool>,
         /// How long a stop is kept when this client vanishes, in seconds.
         keep_stop_seconds: Option<f64>,
+    }
+
+    /// Which functions are wanted.
+    FunctionsArguments {
+        /// How their names begin, or the last parts of their names; empty for all.
+        beginning: String,
+    }
+
+    /// Functions that breakpoints can be set in by name.
+    FunctionsBody {
+        /// In the order of their sources, and there of their lines; at most 1,000.
+        functions: Vec<FunctionInfo>,
+    }
+
+    /// A function of a source.
+    FunctionInfo {
+        /// As it is written where it is defined, such as `tariff.fare`.
+        name: String,
+        /// The path of its source.
+        path: String,
+        /// The line that its definition begins on, counted as `initialize` said.
+        line: i64,
     }
 
     /// The breakpoints of this client.

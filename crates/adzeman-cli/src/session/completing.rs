@@ -1,5 +1,6 @@
 //! What could stand where something is being typed.
 
+use adzeman_dap::extra::{self, FunctionInfo, FunctionsArguments, FunctionsBody};
 use adzeman_dap::requests::{BreakpointLocationsBody, CompletionsArguments, CompletionsBody};
 use serde_json::json;
 
@@ -53,6 +54,7 @@ impl Session<'_> {
             ["break", "on"] => {
                 self.event_names().chain(["error", "every", "change", "write", "read"].map(str::to_owned)).collect()
             }
+            ["break", "in"] => return (start, self.functions(word)),
             ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
             ["break", "at"] if word.contains(':') => self.lines_of(word),
             ["break", "at"] => self.source_names(),
@@ -79,6 +81,28 @@ impl Session<'_> {
         let body: Result<BreakpointLocationsBody, _> = self.client.ask_soon("breakpointLocations", &arguments);
         let places = body.map(|body| body.breakpoints).unwrap_or_default();
         places.into_iter().map(|place| format!("{path}:{}", place.line)).collect()
+    }
+
+    /// Functions that `word` may be the beginning of: of their names, of the last parts of those, or of `FILE:NAME`.
+    fn functions(&mut self, word: &str) -> Vec<String> {
+        let (path, name) = word.rsplit_once(':').map_or((None, word), |(path, name)| (Some(path), name));
+        let is_path = |path: &str, held: &FunctionInfo| held.path.ends_with(path);
+        let mut found = self.functions_like(name);
+        if let Some(path) = path.filter(|path| found.iter().any(|held| is_path(path, held))) {
+            found.retain(|held| is_path(path, held));
+            return found.into_iter().map(|held| format!("{path}:{}", held.name)).collect();
+        }
+        // A method is written with a colon of its own.
+        let mut names: Vec<_> = self.functions_like(word).into_iter().map(|held| held.name).collect();
+        names.sort_unstable();
+        names.dedup();
+        names
+    }
+
+    fn functions_like(&mut self, beginning: &str) -> Vec<FunctionInfo> {
+        let arguments = FunctionsArguments { beginning: beginning.to_owned() };
+        let body: Result<FunctionsBody, _> = self.client.ask_soon(extra::FUNCTIONS, &arguments);
+        body.map(|body| body.functions).unwrap_or_default()
     }
 
     fn event_names(&self) -> impl Iterator<Item = String> + '_ {

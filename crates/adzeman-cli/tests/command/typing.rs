@@ -109,6 +109,12 @@ fn tab_lists_what_could_stand_there() {
     // Behind the first name of a condition as well.
     terminal.type_keys("break at lock.lua:33 when difference > math.ab\t(difference)\r");
     terminal.read_to(&["when difference > math.abs(difference)"]);
+    terminal.type_keys("break in b\t\t");
+    terminal.read_to(&["before_save", "boat_arrived"]);
+    terminal.type_keys("o\t\r");
+    terminal.read_to(&["breakpoint 3 in boat_arrived"]);
+    terminal.type_keys("break in ledger.lua:r\t\r");
+    terminal.read_to(&["breakpoint 4 in ledger.lua:rate"]);
     terminal.type_keys("help \t\t");
     terminal.read_to(&["monitors", "library"]);
 }
@@ -141,4 +147,26 @@ fn anstream_stripped(text: &str) -> String {
         }
     }
     plain
+}
+
+#[test]
+fn what_comes_while_someone_types_leaves_what_was_typed() {
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let mut terminal = Terminal::start(&user, 100, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("break at lock.lua:33 every 20 say 'filling {lock.name}'\r");
+    terminal.read_to(&["breakpoint 1 at lock.lua:33", "runs ›"]);
+    terminal.type_keys("look 20 +");
+    terminal.read_to(&["look 20 +"]);
+    // It comes above, and the line is there again behind it.
+    for _ in 0..2 {
+        let shown = terminal.read_to(&["filling"]);
+        let behind = shown.rsplit_once("filling").unwrap().1;
+        if !behind.contains("look 20 +") {
+            terminal.read_to(&["look 20 +"]);
+        }
+    }
+    terminal.type_keys(" 2\r");
+    terminal.read_to(&["22"]);
 }

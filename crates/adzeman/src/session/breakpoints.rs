@@ -10,7 +10,10 @@ use adzeman_core::host::HostView as _;
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::source::{Language, Line, Sources};
-use adzeman_dap::extra::{BreakpointInfo, BreakpointsBody, SourceTextArguments, SourceTextBody};
+use adzeman_dap::extra::{
+    BreakpointInfo, BreakpointsBody, FunctionInfo, FunctionsArguments, FunctionsBody, SourceTextArguments,
+    SourceTextBody,
+};
 use adzeman_dap::requests::{
     BreakpointLocationsArguments, BreakpointLocationsBody, DataBreakpointInfoArguments, DataBreakpointInfoBody,
     LoadedSourcesBody, SetBreakpointsArguments, SetBreakpointsBody, SetDataBreakpointsArguments,
@@ -28,6 +31,8 @@ type Refused = String;
 
 /// The filters for errors, beside those for event kinds.
 pub(super) const UNCAUGHT: &str = "error.uncaught";
+/// Functions in one answer.
+const MOST_FUNCTIONS: usize = 1000;
 pub(super) const EVERY_ERROR: &str = "error.every";
 
 /// What every kind of breakpoint may be narrowed by, as the protocol has it.
@@ -355,6 +360,27 @@ impl Session {
         let lines = source.code().lines.iter().filter(|line| (first..=last).contains(line));
         let location = |line: Line| BreakpointLocation { line: convert::line_number(line, base) };
         Ok(BreakpointLocationsBody { breakpoints: lines.map(location).collect() })
+    }
+
+    /// Functions by how their names begin.
+    pub(super) fn functions(&self, arguments: &FunctionsArguments) -> FunctionsBody {
+        let (sources, base) = (self.host.sources.look(), self.client.line_base());
+        let mut functions = Vec::new();
+        for source in sources.newest() {
+            let language = source.facts.language;
+            let named = source.code().functions.iter().filter_map(|held| Some((held, held.name.as_deref()?)));
+            let is_wanted = |name: &str| {
+                let beginning = arguments.beginning.as_str();
+                name.starts_with(beginning) || language.last_name(name).starts_with(beginning)
+            };
+            let wanted = named.filter(|(_, name)| is_wanted(name)).map(|(held, name)| FunctionInfo {
+                name: name.to_owned(),
+                path: source.facts.name.clone(),
+                line: convert::line_number(held.first, base),
+            });
+            functions.extend(wanted.take(MOST_FUNCTIONS - functions.len()));
+        }
+        FunctionsBody { functions }
     }
 
     pub(super) fn loaded_sources(&self) -> LoadedSourcesBody {

@@ -206,6 +206,7 @@ impl Session {
         match command {
             Command::BreakpointLocations => self.breakpoint_locations(&arguments(request)?).and_then(body),
             Command::Breakpoints => body(self.breakpoints_now()),
+            Command::Functions => body(self.functions(&arguments(request)?)),
             Command::LoadedSources => body(self.loaded_sources()),
             Command::Source => self.source(arguments(request)?).and_then(body),
             Command::StackTrace => self.stack_trace(&arguments(request)?).and_then(body),
