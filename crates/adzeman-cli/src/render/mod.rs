@@ -2,6 +2,9 @@
 
 mod fold;
 mod reports;
+mod table;
+#[cfg(test)]
+mod tests;
 mod values;
 
 use std::cell::{Cell, RefCell};
@@ -17,7 +20,7 @@ use crate::reach::launch::{ShowLine, Stream};
 use crate::report::{Notice, Report};
 
 use fold::{columns, folded};
-use reports::{cut, cut_to, more, render, render_notice, trimmed};
+use reports::{cut, more, render, render_notice};
 
 const fn colour(colour: AnsiColor) -> Style {
     Style::new().fg_color(Some(Color::Ansi(colour)))
@@ -161,7 +164,7 @@ impl Printer {
                 to_stdout(&format!("{line}\n"));
             }
         } else {
-            to_person(&render(report));
+            to_person(&render(report, columns()));
         }
     }
 

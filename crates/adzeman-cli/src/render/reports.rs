@@ -2,23 +2,24 @@
 
 use std::fmt::Write as _;
 
-use anstyle::Style;
-use comfy_table::{Table, presets};
-
+use super::fold::parts;
+use super::table::{cut_to, lay_out, styled_lines, without_tabs};
 use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
 use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
 use crate::report::{BreakRow, EventRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
+use anstyle::Style;
 
 /// Widest function with its arguments in the call stack.
 const WIDEST_CALL: usize = 96;
 /// The same in a line that holds several.
 const WIDEST_BESIDE_OTHERS: usize = 60;
 
-pub(super) fn render(report: &Report) -> String {
+/// What a command answered, tables fitted to as many columns, where that is known.
+pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
     match report {
         Report::Nothing => String::new(),
-        Report::Hosts { hosts } => render_hosts(hosts),
+        Report::Hosts { hosts } => render_hosts(hosts, columns),
         Report::Ended { code } => format!("the host has ended with exit code {code}\n"),
         Report::Limits { asked_seconds, conditions_seconds, memory_bytes } => format!(
             "an evaluation may take {asked_seconds} s at a stop, {conditions_seconds} s beside the script, and {} MiB of memory\n",
@@ -27,7 +28,7 @@ pub(super) fn render(report: &Report) -> String {
         Report::Role { controls: true, .. } => "this client controls now\n".to_owned(),
         Report::Role { controls: false, controlled_by } => format!("{}\n", observing(controlled_by.as_deref())),
         Report::Attached { .. } => render_attached(report),
-        Report::Stop { stop } => render_stop(stop),
+        Report::Stop { stop } => render_stop(stop, columns),
         Report::HandlerLeft { host, context, event, subject, returned } => {
             let event = event.as_deref().unwrap_or("its event");
             let of = subject.as_deref().map_or(String::new(), |subject| format!(" of {subject}"));
@@ -36,18 +37,18 @@ pub(super) fn render(report: &Report) -> String {
                 "{context} is done with {event}{of}; {host} has taken over and runs on ('go' waits for the next stop)\n{returned}"
             )
         }
-        Report::Stack { frames, extent } => render_stack(frames, *extent),
+        Report::Stack { frames, extent } => render_stack(frames, *extent, columns),
         Report::Changed { target, value, made } => {
             let made = made.as_ref().map_or(String::new(), |made| styled(QUIET, &format!(", changed {made}")));
             format!("{} is now {value}{made}\n", styled(NAME, target))
         }
-        Report::Source { listing } => render_listing(listing),
+        Report::Source { listing } => render_listing(listing, columns),
         Report::Sources { paths } => paths.iter().fold(String::new(), |text, path| text + path + "\n"),
         Report::Contexts { contexts, selected } => render_contexts(contexts, selected.as_deref()),
         Report::Events { events } => render_events(events),
         Report::Frame { frame, listing } => {
             let mut text = format!("frame {}: {}\n", frame.number, styled(STRONG, &frame.function));
-            text.push_str(&listing.as_ref().map(render_listing).unwrap_or_default());
+            text.push_str(&listing.as_ref().map(|listing| render_listing(listing, columns)).unwrap_or_default());
             text
         }
         Report::StillUnderWay { context } => {
@@ -56,7 +57,7 @@ pub(super) fn render(report: &Report) -> String {
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
         Report::Left { host } => format!("left; {host} runs on\n"),
         Report::Help { verb } => render_help(*verb),
-        other => values::render_value_report(other).unwrap_or_else(|| render_break_report(other)),
+        other => values::render_value_report(other, columns).unwrap_or_else(|| render_break_report(other, columns)),
     }
 }
 
@@ -136,22 +137,18 @@ fn observing(controlled_by: Option<&str>) -> String {
 }
 
 /// The hosts there are, each with its contexts and clients below.
-fn render_hosts(hosts: &[HostRow]) -> String {
+fn render_hosts(hosts: &[HostRow], columns: Option<usize>) -> String {
     if hosts.is_empty() {
         return "no host can be attached to; start one with ADZEMAN=listen, or try 'adzeman demo'\n".to_owned();
     }
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    table.set_header(["host", "process", "up", "address", "contexts", "attached"]);
-    for host in hosts {
+    let header = ["host", "process", "up", "address", "contexts", "attached"].map(str::to_owned);
+    let cells = |host: &HostRow| {
         let up = host.up_seconds.map_or("does not answer".to_owned(), how_long);
         let clients: Vec<_> = host.clients.iter().map(|(name, role)| format!("{name} ({role}s)")).collect();
         let process = host.process_id.to_string();
-        table.add_row([&host.name, &process, &up, &host.address, &states(&host.contexts), &clients.join(", ")]);
-    }
-    let text = trimmed(&table);
-    let (header, rows) = text.split_once('\n').unwrap_or((&text, ""));
-    format!("{}\n{rows}", styled(QUIET, header))
+        vec![host.name.clone(), process, up, host.address.clone(), states(&host.contexts), clients.join(", ")]
+    };
+    lay_out(Some(header.into()), hosts.iter().map(cells), columns).text(QUIET)
 }
 
 /// Contexts by what they are doing: `2 running, lock.upper stopped`.
@@ -173,13 +170,15 @@ fn how_long(seconds: f64) -> String {
 }
 
 /// What commands about breakpoints answer.
-fn render_break_report(report: &Report) -> String {
+fn render_break_report(report: &Report, columns: Option<usize>) -> String {
     match report {
         Report::Breakpoint { breakpoint } => format!("breakpoint {}\n", render_break(breakpoint)),
         Report::Breakpoints { breakpoints, .. } if breakpoints.is_empty() => {
             "no breakpoints are set; 'break at FILE:LINE', 'break in FUNCTION', 'break on EVENT'\n".to_owned()
         }
-        Report::Breakpoints { breakpoints, armed } => render_breaks(breakpoints) + if *armed { "" } else { DISARMED },
+        Report::Breakpoints { breakpoints, armed } => {
+            render_breaks(breakpoints, columns) + if *armed { "" } else { DISARMED }
+        }
         Report::Armed { armed: true, count } => format!("{count} breakpoints are armed\n"),
         Report::Armed { armed: false, .. } => DISARMED.to_owned(),
         Report::Kept { count: 1, file } => format!("kept in {file}\n"),
@@ -252,24 +251,20 @@ fn render_break(row: &BreakRow) -> String {
 }
 
 /// A line for each breakpoint, and under it what else there is to say of it.
-fn render_breaks(rows: &[BreakRow]) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    table.set_header(["", "hits", "breakpoint", "where"]);
-    for row in rows {
+fn render_breaks(rows: &[BreakRow], columns: Option<usize>) -> String {
+    let header = ["", "hits", "breakpoint", "where"].map(str::to_owned);
+    let cells = |row: &BreakRow| {
         let place = match (row.bound, row.places.is_empty()) {
             (false, _) => "waits".to_owned(),
             (true, true) => String::new(),
             (true, false) => row.places.join(", "),
         };
-        table.add_row([row.number.to_string(), row.hits.to_string(), row.what.clone(), place]);
-    }
-    let mut text = String::new();
-    let mut lines = table.lines().map(|line| line.trim_end().to_owned());
-    text.extend(lines.next().map(|header| styled(QUIET, &header) + "\n"));
-    for (line, row) in lines.zip(rows) {
-        text.push_str(&line);
-        text.push('\n');
+        vec![row.number.to_string(), row.hits.to_string(), row.what.clone(), place]
+    };
+    let laid = lay_out(Some(header.into()), rows.iter().map(cells), columns);
+    let mut text = styled_lines(QUIET, &laid.header);
+    for (shown, row) in laid.rows.iter().zip(rows) {
+        text.push_str(shown);
         for remark in remarks(row) {
             let _ = writeln!(text, "           {}", styled(QUIET, &remark));
         }
@@ -318,16 +313,12 @@ fn render_ran(call: &str, success: bool, result: &str, at: Option<&str>) -> Stri
     text
 }
 
-/// A table's text without the blanks at the ends of its lines.
-pub(super) fn trimmed(table: &Table) -> String {
-    table.to_string().lines().fold(String::new(), |text, line| text + line.trim_end() + "\n")
-}
-
-fn render_stop(stop: &Stop) -> String {
+fn render_stop(stop: &Stop, columns: Option<usize>) -> String {
     let numbers: Vec<_> = stop.breakpoints.iter().map(ToString::to_string).collect();
     let by_breakpoint = match numbers.as_slice() {
         [] => "by a breakpoint of another client".to_owned(),
-        numbers => format!("by breakpoint {}", numbers.join(" and ")),
+        [number] => format!("by breakpoint {number}"),
+        [first @ .., last] => format!("by breakpoints {} and {last}", first.join(", ")),
     };
     let why = match stop.reason.as_str() {
         "here" => String::new(),
@@ -358,11 +349,11 @@ fn render_stop(stop: &Stop) -> String {
         text.push_str(&render_returned(values));
     }
     text.push_str(&render_event(&stop.event));
-    text.push_str(&stop.listing.as_ref().map(render_listing).unwrap_or_default());
+    text.push_str(&stop.listing.as_ref().map(|listing| render_listing(listing, columns)).unwrap_or_default());
     if !stop.locals.is_empty() {
-        text.push_str(&values::render_glance(&stop.locals));
+        text.push_str(&values::render_glance(&stop.locals, columns));
     }
-    text.push_str(&values::render_watches(&stop.watches));
+    text.push_str(&values::render_watches(&stop.watches, columns));
     text
 }
 
@@ -381,27 +372,31 @@ fn render_event(rows: &[Row]) -> String {
     format!("during {}{subject}   {}\n", styled(STRONG, &name), carried.join("   "))
 }
 
-fn render_listing(listing: &Listing) -> String {
+fn render_listing(listing: &Listing, columns: Option<usize>) -> String {
     let mut text = format!("{}\n", styled(QUIET, &listing.path));
     let last = listing.first + i64::try_from(listing.lines.len()).unwrap_or(0);
     let width = last.to_string().len();
     for (number, line) in (listing.first..).zip(&listing.lines) {
+        let parts = parts(&without_tabs(line), columns.map(|columns| columns.saturating_sub(width + 5)));
         let shown = format!("{number:>width$}");
         // Lines that ran on the way are marked.
         let mark = if listing.ran.contains(&number) { "✓" } else { " " };
-        let _ = if listing.current == Some(number) {
-            writeln!(text, "{} {}", styled(HERE, &format!("→ {shown} ┃")), styled(STRONG, line))
-        } else {
-            writeln!(text, "{} {line}", styled(QUIET, &format!("{mark} {shown} │")))
-        };
+        let blank = " ".repeat(width);
+        for (position, part) in parts.iter().enumerate() {
+            let (mark, shown) = if position == 0 { (mark, &shown) } else { (" ", &blank) };
+            let _ = if listing.current == Some(number) {
+                let mark = if position == 0 { "→" } else { " " };
+                writeln!(text, "{} {}", styled(HERE, &format!("{mark} {shown} ┃")), styled(STRONG, part))
+            } else {
+                writeln!(text, "{} {part}", styled(QUIET, &format!("{mark} {shown} │")))
+            };
+        }
     }
     text
 }
 
-fn render_stack(frames: &[FrameRow], extent: Extent) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    for frame in frames {
+fn render_stack(frames: &[FrameRow], extent: Extent, columns: Option<usize>) -> String {
+    let cells = |frame: &FrameRow| {
         let mark = if frame.selected { "→" } else { "" };
         let place = match (frame.kind, &frame.path, frame.line) {
             ("boundary", ..) => String::new(),
@@ -412,15 +407,15 @@ fn render_stack(frames: &[FrameRow], extent: Extent) -> String {
         let time = frame.running_milliseconds.map(|time| format!("for {time:.2} ms"));
         let arguments =
             if frame.arguments.is_empty() { String::new() } else { format!("({})", frame.arguments.join(", ")) };
-        table.add_row([
+        vec![
             mark.to_owned(),
             frame.number.to_string(),
             cut_to(&format!("{}{arguments}", frame.function), WIDEST_CALL),
             place,
             time.unwrap_or_default(),
-        ]);
-    }
-    trimmed(&table) + &more(frames.len(), extent, "frames")
+        ]
+    };
+    lay_out(None, frames.iter().map(cells), columns).text(STRONG) + &more(frames.len(), extent, "frames")
 }
 
 /// That there is more, and how to see it.
@@ -436,11 +431,6 @@ pub(super) fn more(shown: usize, extent: Extent, what: &str) -> String {
 
 pub(super) fn cut(text: &str) -> String {
     cut_to(text, WIDEST)
-}
-
-pub(super) fn cut_to(text: &str, widest: usize) -> String {
-    let shown: String = text.chars().take(widest).collect();
-    if shown.len() < text.len() { shown + "…" } else { shown }
 }
 
 /// What the marks before lines mean.
@@ -489,7 +479,7 @@ mod tests {
     use crate::report::WatchRow;
 
     fn plain(report: &Report) -> String {
-        anstream::adapter::strip_str(&render(report)).to_string()
+        anstream::adapter::strip_str(&render(report, None)).to_string()
     }
 
     fn row(name: &str, value: &str) -> Row {

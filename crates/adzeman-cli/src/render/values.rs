@@ -3,9 +3,10 @@
 use std::fmt::Write as _;
 
 use adzeman_dap::extra::{ShapeLine, TableRow};
-use comfy_table::{Table, presets};
+use textwrap::core::display_width;
 
-use super::{CHANGED, NAME, QUIET, STRONG, TROUBLE, WIDEST, cut, cut_to, more, styled, trimmed};
+use super::table::{cut_to, groups, lay_out, styled_lines};
+use super::{CHANGED, NAME, QUIET, STRONG, TROUBLE, WIDEST, cut, more, styled};
 use crate::report::{AboutRow, Extent, FoundLine, Report, Row, SampleRow, TreeRow, WatchRow, cost};
 
 /// Widest cell of a table.
@@ -20,29 +21,32 @@ const ALIKE: usize = 16;
 const LEVEL: &str = "  ";
 
 /// What commands about values answer; `None` for anything else.
-pub(super) fn render_value_report(report: &Report) -> Option<String> {
+pub(super) fn render_value_report(report: &Report, columns: Option<usize>) -> Option<String> {
     Some(match report {
         Report::Scope { title, rows, extent } if rows.is_empty() && extent.total == 0 => {
             format!("no {} here\n", title.to_lowercase())
         }
-        Report::Scope { rows, extent, .. } => render_rows(rows) + &more(rows.len(), *extent, "entries"),
+        Report::Scope { rows, extent, .. } => render_rows(rows, columns) + &more(rows.len(), *extent, "entries"),
         Report::Value { value, type_name, before, inside, extent, .. } => {
             let before = before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, value)));
-            render_value(value, type_name, &before, inside, *extent) + &more(inside.len(), *extent, "entries")
+            render_value((value, type_name), &before, (inside, *extent), columns)
+                + &more(inside.len(), *extent, "entries")
         }
-        Report::Table { columns, rows, extent, .. } => render_grid(columns, rows) + &more(rows.len(), *extent, "rows"),
-        Report::Shape { expression, rows } => render_shape(expression, rows),
+        Report::Table { columns: names, rows, extent, .. } => {
+            render_grid(names, rows, columns) + &more(rows.len(), *extent, "rows")
+        }
+        Report::Shape { expression, rows } => render_shape(expression, rows, columns),
         Report::Text { text, bytes_in_all, .. } => {
             let cut = bytes_in_all
                 .map_or(String::new(), |all| format!("{}\n", styled(QUIET, &format!("… of {all} bytes in all"))));
             format!("{}\n{cut}", text.strip_suffix('\n').unwrap_or(text))
         }
-        Report::Tree { rows } => render_tree(rows),
+        Report::Tree { rows } => render_tree(rows, columns),
         Report::Watches { watches } if watches.is_empty() => {
             "nothing is watched; 'watch EXPRESSION' shows it at every stop\n".to_owned()
         }
-        Report::Watches { watches } => render_watches(watches),
-        Report::Watched { watch } => render_watches(std::slice::from_ref(watch)),
+        Report::Watches { watches } => render_watches(watches, columns),
+        Report::Watched { watch } => render_watches(std::slice::from_ref(watch), columns),
         Report::WatchesRemoved { count: 1 } => "watched no longer\n".to_owned(),
         Report::WatchesRemoved { count } => format!("{count} watches removed\n"),
         Report::WatchesKept { count, file } => format!("{count} watches kept in {file}\n"),
@@ -63,23 +67,34 @@ pub(super) fn render_value_report(report: &Report) -> Option<String> {
     })
 }
 
-fn render_grid(columns: &[String], rows: &[TableRow]) -> String {
-    let cells = |row: &TableRow| {
-        let values = row.cells.iter();
-        let values = values.map(|cell| cell.as_deref().map_or(String::new(), |cell| cut_to(cell, WIDEST_CELL)));
-        [format!("{LEVEL}{}", row.name)].into_iter().chain(values).collect::<Vec<_>>()
+/// Records in rows. Columns that do not fit beside the others come below them, with the names of the rows again.
+fn render_grid(names: &[String], rows: &[TableRow], columns: Option<usize>) -> String {
+    let cell = |row: &TableRow, number: usize| {
+        let cell = row.cells.get(number).and_then(|cell| cell.as_deref());
+        cell.map_or(String::new(), |cell| cut_to(cell, WIDEST_CELL))
     };
-    let header = [String::new()].into_iter().chain(columns.iter().cloned()).collect();
-    render_table(Some(header), rows.iter().map(cells))
+    let title = |row: &TableRow| format!("{LEVEL}{}", row.name);
+    let first = rows.iter().map(|row| display_width(&title(row)) + 2).max().unwrap_or(0);
+    let width = |number: usize| rows.iter().map(|row| display_width(&cell(row, number))).max().unwrap_or(0);
+    let widths: Vec<_> =
+        names.iter().enumerate().map(|(number, name)| width(number).max(display_width(name))).collect();
+    let group = |group: std::ops::Range<usize>| {
+        let header = [String::new()].into_iter().chain(names[group.clone()].iter().cloned()).collect();
+        let cells = |row: &TableRow| {
+            [title(row)].into_iter().chain(group.clone().map(|number| cell(row, number))).collect::<Vec<_>>()
+        };
+        lay_out(Some(header), rows.iter().map(cells), columns).text(STRONG)
+    };
+    groups(first, &widths, columns).into_iter().map(group).collect::<Vec<_>>().join("\n")
 }
 
-fn render_shape(expression: &str, rows: &[ShapeLine]) -> String {
+fn render_shape(expression: &str, rows: &[ShapeLine], columns: Option<usize>) -> String {
     let line = |row: &ShapeLine| {
         let name = if row.depth == 0 { cut_to(expression, WIDEST_CELL) } else { row.name.clone() };
         let name = format!("{}{name}", LEVEL.repeat(row.depth));
         vec![name, row.types.clone(), row.remark.clone().unwrap_or_default()]
     };
-    render_table(None, rows.iter().map(line))
+    lay_out(None, rows.iter().map(line), columns).text(STRONG)
 }
 
 fn render_found(paths: &[String], lines: &[FoundLine]) -> String {
@@ -91,32 +106,16 @@ fn render_found(paths: &[String], lines: &[FoundLine]) -> String {
     shown
 }
 
-fn render_table(header: Option<Vec<String>>, rows: impl Iterator<Item = Vec<String>>) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    let has_header = header.is_some();
-    if let Some(header) = header {
-        table.set_header(header);
-    }
-    rows.for_each(|row| {
-        table.add_row(row);
-    });
-    let text = trimmed(&table);
-    match text.split_once('\n') {
-        Some((first, rest)) if has_header => format!("{}\n{rest}", styled(STRONG, first)),
-        _ => text,
-    }
-}
-
 /// Values in as few lines as they fit.
-pub(super) fn render_glance(rows: &[Row]) -> String {
+pub(super) fn render_glance(rows: &[Row], columns: Option<usize>) -> String {
+    let widest = columns.map_or(WIDEST, |columns| columns.min(WIDEST));
     let mut text = String::new();
     let mut used = 0;
     for row in rows {
         let shown = if row.shadowed { format!("({})", row.name) } else { row.name.clone() };
         let value = before_and_now(row, WIDEST);
-        let width = shown.chars().count() + value.chars().count() + 6;
-        if used > 0 && used + width > WIDEST {
+        let width = display_width(&shown) + display_width(&value) + 5;
+        if used > 0 && used + width > widest {
             text.push('\n');
             used = 0;
         }
@@ -129,7 +128,7 @@ pub(super) fn render_glance(rows: &[Row]) -> String {
 /// A value, with what it was at an earlier stop if that was another one.
 fn before_and_now(row: &Row, widest: usize) -> String {
     let before = row.before.as_ref().map_or(String::new(), |before| format!(" ({})", was(before, &row.value)));
-    cut_to(&row.value, widest - before.chars().count()) + &before
+    cut_to(&row.value, widest.saturating_sub(display_width(&before))) + &before
 }
 
 /// The same, in the colour of changes if it changed.
@@ -165,23 +164,27 @@ fn remark(row: &Row) -> String {
     parts.collect::<Vec<_>>().join("; ")
 }
 
-fn render_rows(rows: &[Row]) -> String {
+fn render_rows(rows: &[Row], columns: Option<usize>) -> String {
     let widest = if rows.iter().any(|row| !remark(row).is_empty()) { WIDEST_REMARKED } else { WIDEST };
     let cells = |row: &Row| {
         let name = if row.shadowed { format!("({}) hidden", row.name) } else { row.name.clone() };
         vec![format!(" {name}"), measured(row, widest), row.type_name.clone(), remark(row)]
     };
-    mark_changed(&render_table(None, rows.iter().map(cells)), rows.iter())
+    let laid = lay_out(None, rows.iter().map(cells), columns);
+    laid.rows.iter().zip(rows).map(|(text, row)| mark_changed(text, row)).collect()
 }
 
-/// Colours the lines of values that changed; there is one line for each row.
-fn mark_changed<'r>(text: &str, rows: impl Iterator<Item = &'r Row>) -> String {
-    text.lines().zip(rows).fold(String::new(), |text, (line, row)| {
-        text + &if row.before.is_some() { styled(CHANGED, line) } else { line.to_owned() } + "\n"
-    })
+/// Colours the lines of a value that changed.
+fn mark_changed(text: &str, row: &Row) -> String {
+    if row.before.is_some() { styled_lines(CHANGED, text) } else { text.to_owned() }
 }
 
-fn render_value(value: &str, type_name: &str, before: &str, inside: &[Row], extent: Extent) -> String {
+fn render_value(
+    (value, type_name): (&str, &str),
+    before: &str,
+    (inside, extent): (&[Row], Extent),
+    columns: Option<usize>,
+) -> String {
     let before = if before.is_empty() { String::new() } else { styled(CHANGED, before) };
     match (value, type_name) {
         ("", "") => "done\n".to_owned(),
@@ -192,24 +195,26 @@ fn render_value(value: &str, type_name: &str, before: &str, inside: &[Row], exte
                 total => total.to_string(),
             };
             let title = styled(QUIET, &format!("{type_name}, {count} inside"));
-            format!("{title}{before}\n{}", render_rows(inside))
+            format!("{title}{before}\n{}", render_rows(inside, columns))
         }
         (value, type_name) => format!("{value}  {}{before}\n", styled(QUIET, type_name)),
     }
 }
 
-fn render_tree(rows: &[TreeRow]) -> String {
+fn render_tree(rows: &[TreeRow], columns: Option<usize>) -> String {
     let cells = |row: &TreeRow| {
         let value = if row.is_leaf { measured(&row.row, WIDEST_REMARKED) } else { String::new() };
         vec![format!("{}{}", LEVEL.repeat(row.depth), row.row.name), value, row.row.type_name.clone(), remark(&row.row)]
     };
-    let text = mark_changed(&render_table(None, rows.iter().map(cells)), rows.iter().map(|row| &row.row));
-    text.lines().zip(rows).fold(String::new(), |text, (line, row)| {
-        text + &if row.depth == 0 { styled(STRONG, line) } else { line.to_owned() } + "\n"
-    })
+    let laid = lay_out(None, rows.iter().map(cells), columns);
+    let line = |(text, row): (&String, &TreeRow)| match row.depth {
+        0 => styled_lines(STRONG, text),
+        _ => mark_changed(text, &row.row),
+    };
+    laid.rows.iter().zip(rows).map(line).collect()
 }
 
-pub(super) fn render_watches(watches: &[WatchRow]) -> String {
+pub(super) fn render_watches(watches: &[WatchRow], columns: Option<usize>) -> String {
     let cells = |(position, watch): (usize, &WatchRow)| {
         let title = if position == 0 { " watch " } else { "       " };
         let value = watch.value.as_ref().map(|value| {
@@ -225,15 +230,15 @@ pub(super) fn render_watches(watches: &[WatchRow]) -> String {
     if watches.is_empty() {
         return String::new();
     }
-    let table = render_table(None, watches.iter().enumerate().map(cells));
-    table.lines().zip(watches).fold(String::new(), |text, (line, watch)| {
+    let laid = lay_out(None, watches.iter().enumerate().map(cells), columns);
+    laid.rows.iter().zip(watches).fold(String::new(), |text, (lines, watch)| {
         let style = match (&watch.before, &watch.note) {
             (Some(_), _) => CHANGED,
             (None, Some(_)) if watch.out_of_scope => QUIET,
             (None, Some(_)) => TROUBLE,
-            (None, None) => return text + line + "\n",
+            (None, None) => return text + lines,
         };
-        text + &styled(style, line) + "\n"
+        text + &styled_lines(style, lines)
     })
 }
 
