@@ -128,8 +128,11 @@ dap_types! {
     ContextStatus {
         /// Its name.
         name: String,
-        /// `running`, `stopped` or `waiting` (for someone to attach).
+        /// `running`, `stopped`, `held` (with another context of its thread, which is stopped) or `waiting` (for someone to
+        /// attach).
         state: String,
+        /// The context that it is held with.
+        held_with: Option<String>,
     }
 
     /// A client that is attached.

@@ -70,6 +70,9 @@ impl Session<'_> {
         let mut of_context = None;
         match self.at.stopped {
             Some(thread_id) => {
+                if matches!(go, Go::Over | Go::Into | Go::Out | Go::Again | Go::Line { path: None, .. }) {
+                    self.require_stop()?;
+                }
                 of_context = matches!(go, Go::Over | Go::Into | Go::Out | Go::Again).then_some(thread_id);
                 let (command, arguments) = self.request_to_go(go, thread_id)?;
                 let _: Json = self.client.request(command, &arguments)?;

@@ -93,10 +93,11 @@ impl Session<'_> {
         self.refresh_contexts()?;
         let status: StatusBody = self.client.request(extra::STATUS, &json!({}))?;
         let describe = |context: &adzeman_dap::types::Thread| {
-            let state = status.contexts.iter().find(|held| held.name == context.name).map_or("", |held| &held.state);
-            match state {
-                "" | "running" => context.name.clone(),
-                state => format!("{} ({state})", context.name),
+            let held = status.contexts.iter().find(|held| held.name == context.name);
+            match held.map(|held| (held.state.as_str(), held.held_with.as_deref())) {
+                None | Some(("running", _)) => context.name.clone(),
+                Some((state, None)) => format!("{} ({state})", context.name),
+                Some((state, Some(with))) => format!("{} ({state} with {with})", context.name),
             }
         };
         let contexts = self.contexts.iter().map(describe).collect();

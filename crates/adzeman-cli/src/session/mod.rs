@@ -371,13 +371,20 @@ impl<'a> Session<'a> {
             .flatten()
     }
 
+    /// The context that stopped, if it is the one being looked at.
     pub(crate) fn require_stop(&self) -> Result<i64, CliError> {
-        self.at.stopped.ok_or_else(|| {
-            CliError::Refused(
+        let why = match (self.at.stopped, self.at.selected) {
+            (Some(stopped), Some(selected)) if stopped != selected => {
+                let (name, stopped) = (self.context_name(selected), self.context_name(stopped));
+                format!("{name} is at no stop of its own; 'use context {stopped}' goes back to the one that is")
+            }
+            (Some(stopped), _) => return Ok(stopped),
+            (None, _) => {
                 "nothing is stopped; 'pause' stops at the next line, and 'look EXPRESSION' works while the host runs"
-                    .to_owned(),
-            )
-        })
+                    .to_owned()
+            }
+        };
+        Err(CliError::Refused(why))
     }
 }
 

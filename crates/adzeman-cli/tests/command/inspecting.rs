@@ -271,3 +271,24 @@ fn the_page_on_inspecting_comes_out_as_it_says() {
         ],
     );
 }
+
+#[test]
+fn a_context_that_is_held_with_another_one_shows_no_stop_that_is_not_its_own() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let held = format!("{AT_UPPER}look contexts\nuse context ledger\nlook fare\n");
+    let shown = ran(&host, &[], &held);
+    assert!(shown.contains("→ lock.upper (stopped)") && shown.contains("ledger (held with lock.upper)"), "{shown}");
+    assert!(
+        shown.contains("→ ledger (held with lock.upper)") && shown.contains("function at scripts/ledger.lua:12"),
+        "{shown}"
+    );
+    for command in
+        ["look", "look stack", "look locals", "look source", "go over", "go out", "go line 60", "use frame 1"]
+    {
+        let output = host.batch(&[], &format!("{AT_UPPER}use context ledger\n{command}\n"));
+        let why = text(&output.stderr);
+        let expected = "ledger is at no stop of its own; 'use context lock.upper' goes back to the one that is";
+        assert!(!output.status.success() && why.contains(expected), "{command}: {why}");
+    }
+    ran(&host, &[], &format!("{AT_UPPER}use context ledger\nuse context lock.upper\nlook stack\ngo over\n"));
+}

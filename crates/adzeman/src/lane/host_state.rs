@@ -87,6 +87,14 @@ impl Contexts {
         })
     }
 
+    /// Each context, with the one that stopped on its thread.
+    pub(crate) fn with_holders(&self) -> Vec<(Arc<ContextLink>, Option<Arc<ContextLink>>)> {
+        let all = self.all();
+        let stopped = all.iter().filter(|context| context.is_stopped());
+        let holders: HashMap<_, _> = stopped.map(|context| (context.lane(), context.clone())).collect();
+        all.into_iter().map(|context| (context.clone(), holders.get(&context.lane()).cloned())).collect()
+    }
+
     /// Whether every context is held, by stops of its own thread.
     pub(super) fn are_all_held(&self) -> bool {
         let all = lock(&self.all);

@@ -111,20 +111,20 @@ impl Session {
             name: client.name(),
             role: if Some(client.owner) == controller { "control" } else { "observe" }.to_owned(),
         };
-        let context = |context: &Arc<ContextLink>| ContextStatus {
-            name: context.name.clone(),
-            state: match context.standing.state() {
-                RunState::Running => "running",
-                RunState::Stopped => "stopped",
-                RunState::Waiting => "waiting",
-            }
-            .to_owned(),
+        let context = |(context, holder): (Arc<ContextLink>, Option<Arc<ContextLink>>)| {
+            let (state, held_with) = match (context.standing.state(), holder) {
+                (RunState::Running, None) => ("running", None),
+                (RunState::Running, Some(holder)) => ("held", Some(holder.name.clone())),
+                (RunState::Stopped, _) => ("stopped", None),
+                (RunState::Waiting, _) => ("waiting", None),
+            };
+            ContextStatus { name: context.name.clone(), state: state.to_owned(), held_with }
         };
         StatusBody {
             name: self.host.name.clone(),
             process_id: std::process::id(),
             up_seconds: self.host.up_for().as_secs_f64(),
-            contexts: self.host.contexts.all().iter().map(context).collect(),
+            contexts: self.host.contexts.with_holders().into_iter().map(context).collect(),
             clients: self.host.clients.attached().iter().map(client).collect(),
         }
     }

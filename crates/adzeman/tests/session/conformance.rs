@@ -76,6 +76,13 @@ fn who_is_said_to_be_held_is_and_can_be_looked_at() {
     let beside = client.ok("stackTrace", json!({"threadId": locks}));
     assert_eq!(beside["stackFrames"].as_array().map(Vec::len), Some(1), "the event: {beside}");
     assert!(client.refused("stackTrace", json!({"threadId": ledger})).contains("is running"));
+    let status = client.ok("adzeman/status", json!({}))["contexts"].clone();
+    let states: Vec<_> = status.as_array().unwrap().iter().map(|held| (&held["state"], &held["heldWith"])).collect();
+    for state in
+        [(&json!("stopped"), &Json::Null), (&json!("held"), &json!("weather")), (&json!("running"), &Json::Null)]
+    {
+        assert!(states.contains(&state), "{status}");
+    }
 
     break_in(&mut client, "ledger");
     let body = client.event("stopped");
