@@ -1,9 +1,12 @@
 //! What commands answer, as data: rendered for people, or printed as JSON.
 
-use adzeman_dap::extra::{ShapeLine, TableRow};
+use adzeman_dap::extra::{ChangeInfo, ShapeLine, TableRow, UndoneInfo};
 use serde::Serialize;
 
 use crate::project::Stale;
+
+/// The state of a change that is given back.
+pub(crate) const FOR_NOW: &str = "for now";
 
 /// A named value.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
@@ -378,6 +381,18 @@ pub(crate) enum Report {
         /// When, for a context that runs on.
         #[serde(skip_serializing_if = "Option::is_none")]
         made: Option<String>,
+        /// Whether it is given back.
+        #[serde(skip_serializing_if = "std::ops::Not::not")]
+        for_now: bool,
+    },
+    /// What was changed so far.
+    Changes {
+        changes: Vec<ChangeInfo>,
+    },
+    /// What came of giving back what was set for now.
+    Undone {
+        undone: Vec<UndoneInfo>,
+        left: Vec<UndoneInfo>,
     },
     Source {
         listing: Listing,

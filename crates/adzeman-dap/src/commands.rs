@@ -146,6 +146,10 @@ commands! {
     SourceMap = extra::SOURCE_MAP, Attached, Control;
     /// Gives the text of a script that the host has none of.
     SourceText = extra::SOURCE_TEXT, Attached, Control;
+    /// What was changed.
+    Changes = extra::CHANGES, Attached, Observe;
+    /// Gives back what was set for now.
+    Undo = extra::UNDO, Attached, Control;
     /// Takes control.
     TakeOver = extra::TAKE_OVER, Attached, Observe;
     /// How much evaluations may take.

@@ -42,6 +42,10 @@ pub const SOURCE_MAP: &str = "adzeman/sourceMap";
 pub const SOURCE_TEXT: &str = "adzeman/sourceText";
 /// Request: what the host is doing, and who is attached; may come before `attach`. Answered with [`StatusBody`].
 pub const STATUS: &str = "adzeman/status";
+/// Request: what this client has changed since it attached. Answered with [`ChangesBody`].
+pub const CHANGES: &str = "adzeman/changes";
+/// Request: gives back what was set for now. Arguments: [`UndoArguments`]; answered with [`UndoBody`].
+pub const UNDO: &str = "adzeman/undo";
 /// Request: takes control from whoever has it. Answered with [`RoleBody`].
 pub const TAKE_OVER: &str = "adzeman/takeOver";
 /// Event: control has passed to another client. Body: [`RoleBody`].
@@ -183,6 +187,64 @@ dap_types! {
         path: String,
         /// The line that its definition begins on, counted as `initialize` said.
         line: i64,
+    }
+
+    /// What a client has changed.
+    ChangesBody {
+        /// In the order they were made; the last 10,000.
+        changes: Vec<ChangeInfo>,
+    }
+
+    /// A change.
+    ChangeInfo {
+        /// Its number, from 1 on.
+        id: u64,
+        /// The context that it was made in.
+        context: String,
+        /// What was changed, as it was written; the statement, where one was run.
+        target: String,
+        /// What it was before, where that is known.
+        before: Option<String>,
+        /// What it was set to; nothing for a statement.
+        value: Option<String>,
+        /// Where the context was stopped then (`at scripts/lock.lua:33`), or before what it was made; empty for a statement.
+        at: String,
+        /// When, by the host's clock.
+        seconds: f64,
+        /// `kept`, `ran` (a statement), `for now`, `undone`, or `gone`: set for now, and no longer there to be given back.
+        state: String,
+        /// What the host says is usual there.
+        usual: Option<String>,
+        /// How far the value is from that, where both are numbers.
+        from_usual: Option<f64>,
+    }
+
+    /// What is to be given back.
+    UndoArguments {
+        /// The number of the change; all that were made for now when absent.
+        id: Option<u64>,
+        /// Whether also where it is another value by now than was set.
+        anyway: Option<bool>,
+    }
+
+    /// What came of it.
+    UndoBody {
+        /// What was given back, the last change first.
+        undone: Vec<UndoneInfo>,
+        /// What was left as it is.
+        left: Vec<UndoneInfo>,
+    }
+
+    /// A change that was undone, or not.
+    UndoneInfo {
+        /// Its number.
+        id: u64,
+        /// What was changed.
+        target: String,
+        /// What it is now, where that is known.
+        value: Option<String>,
+        /// Why it was left: `changed` since, or in words.
+        why: Option<String>,
     }
 
     /// The breakpoints of this client.

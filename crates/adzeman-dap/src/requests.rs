@@ -201,6 +201,8 @@ dap_types! {
         frame_id: Option<i64>,
         /// Adzeman's own: in which context, when no frame is given.
         thread_id: Option<i64>,
+        /// Adzeman's own: whether it is given back when the client leaves, or by `adzeman/undo`.
+        for_now: Option<bool>,
     }
 
     /// `evaluate`.

@@ -441,7 +441,10 @@ fn with_objects(host: HostBuilder, open: &Open) -> HostBuilder {
                 .measured("*.waited", "at locks", "s"),
         )
         .editable_object("weather", open.weather.clone())
-        .about("weather", About::new("the weather").measured("rain", "", "mm/h").measured("wind", "", "m/s"))
+        .about(
+            "weather",
+            About::new("the weather").measured("rain", "", "mm/h").measured("wind", "", "m/s").for_trying("rain", 0.5),
+        )
         .object("office", open.office.clone())
         .about("office", About::new("what the company counts").secret("safe_code"))
 }

@@ -84,6 +84,14 @@ pub(crate) enum Command {
     Let {
         target: String,
         value: String,
+        for_now: bool,
+    },
+    /// What was changed.
+    Changes,
+    Undo {
+        which: Undo,
+        /// Also what is another value by now.
+        anyway: bool,
     },
     UseFrame(usize),
     UseContext(String),
@@ -97,6 +105,14 @@ pub(crate) enum Command {
     End,
     Leave,
     Help(Option<&'static str>),
+}
+
+/// Which change is undone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Undo {
+    Last,
+    All,
+    Number(u64),
 }
 
 /// What a command is for.
@@ -146,7 +162,7 @@ const fn verb(
 }
 
 /// All commands.
-pub(crate) const VERBS: [Verb; 27] = [
+pub(crate) const VERBS: [Verb; 29] = [
     verb(
         Topic::Stop,
         "break",
@@ -236,9 +252,23 @@ pub(crate) const VERBS: [Verb; 27] = [
     verb(
         Topic::Change,
         "let",
-        "let TARGET = EXPRESSION",
-        "change a variable, a field or part of the host",
-        ["let margin = 0.02", "let host.locks.upper.gate = \"open\""],
+        "let TARGET = EXPRESSION [for now]",
+        "change a variable, a field or part of the host; for now: until it is undone, or you leave",
+        ["let margin = 0.02", "let host.weather.rain = 12 for now"],
+    ),
+    verb(
+        Topic::Change,
+        "undo",
+        "undo [N | all] [anyway]",
+        "give back what was set for now: the last one, one, or all; anyway: also what is another value by now",
+        ["undo", "undo 2 anyway"],
+    ),
+    verb(
+        Topic::Change,
+        "changes",
+        "changes",
+        "list what was changed, with what it was before and how far from usual it is",
+        ["changes", "undo all"],
     ),
     verb(
         Topic::Session,
@@ -357,6 +387,8 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "out" => Ok(Command::Go(Go::Out)),
         "look" => Ok(Command::Look(looks::parse_look(rest))),
         "let" => parse_let(rest),
+        "changes" => Ok(Command::Changes),
+        "undo" => parse_undo(rest).ok_or_else(|| usage("undo")),
         "use" => parse_use(rest),
         "limit" => parse_limit(rest).ok_or_else(|| usage("limit")).map(Command::Limit),
         "pause" => Ok(Command::Pause),
@@ -455,10 +487,25 @@ fn parse_let(rest: &str) -> Result<Command, CliError> {
     };
     let at = (0..bytes.len()).find(is_assignment).ok_or_else(|| usage("let"))?;
     let (target, value) = (rest[..at].trim(), rest[at + 1..].trim());
+    let without = value.strip_suffix("now").and_then(|value| value.trim_end().strip_suffix(" for"));
+    let (value, for_now) = without.map_or((value, false), |value| (value.trim_end(), true));
     if target.is_empty() || value.is_empty() {
         return Err(usage("let"));
     }
-    Ok(Command::Let { target: target.to_owned(), value: value.to_owned() })
+    Ok(Command::Let { target: target.to_owned(), value: value.to_owned(), for_now })
+}
+
+fn parse_undo(rest: &str) -> Option<Command> {
+    let (which, anyway) = match rest.strip_suffix("anyway") {
+        Some(which) => (which.trim(), true),
+        None => (rest, false),
+    };
+    let which = match which {
+        "" => Undo::Last,
+        "all" => Undo::All,
+        number => Undo::Number(number.parse().ok()?),
+    };
+    Some(Command::Undo { which, anyway })
 }
 
 fn parse_limit(rest: &str) -> Option<Limit> {
@@ -556,7 +603,19 @@ mod tests {
     #[test]
     fn let_splits_at_the_assignment() {
         let command = parse("let host.locks.upper.gate = a == b").unwrap();
-        assert_eq!(command, Command::Let { target: "host.locks.upper.gate".to_owned(), value: "a == b".to_owned() });
+        let read = |line: &str| match parse(line).unwrap() {
+            Command::Let { target, value, for_now } => (target, value, for_now),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(command, parse("let host.locks.upper.gate  =  a == b ").unwrap());
+        assert_eq!(read("let a.b = a == b"), ("a.b".to_owned(), "a == b".to_owned(), false));
+        assert_eq!(read("let a = b + 1 for  now"), ("a".to_owned(), "b + 1".to_owned(), true));
+        assert_eq!(read("let a = 'wait for now'"), ("a".to_owned(), "'wait for now'".to_owned(), false));
+        let undo = |which, anyway| Command::Undo { which, anyway };
+        assert_eq!(parse("undo").unwrap(), undo(Undo::Last, false));
+        assert_eq!(parse("undo all anyway").unwrap(), undo(Undo::All, true));
+        assert_eq!(parse("undo 3").unwrap(), undo(Undo::Number(3), false));
+        assert!(parse("undo everything").is_err());
         assert!(parse("let a == b").is_err());
         assert!(parse("let x =").is_err());
     }

@@ -8,10 +8,13 @@ use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
 use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
 use crate::report::{BreakRow, EventRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
+use adzeman_dap::extra::{ChangeInfo, UndoneInfo};
 use anstyle::Style;
 
 /// Widest function with its arguments in the call stack.
 const WIDEST_CALL: usize = 96;
+/// Widest value in the list of changes.
+const WIDEST_CHANGED: usize = 40;
 /// The same in a line that holds several.
 const WIDEST_BESIDE_OTHERS: usize = 60;
 
@@ -38,10 +41,16 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             )
         }
         Report::Stack { frames, extent } => render_stack(frames, *extent, columns),
-        Report::Changed { target, value, made } => {
-            let made = made.as_ref().map_or(String::new(), |made| styled(QUIET, &format!(", changed {made}")));
-            format!("{} is now {value}{made}\n", styled(NAME, target))
+        Report::Changed { target, value, made, for_now } => {
+            let made = made.as_ref().map_or(String::new(), |made| format!(", changed {made}"));
+            let until = if *for_now { "; 'undo' gives back what was there, and so does leaving" } else { "" };
+            format!("{} is now {value}{}\n", styled(NAME, target), styled(QUIET, &(made + until)))
         }
+        Report::Changes { changes } if changes.is_empty() => {
+            "nothing was changed; 'let TARGET = EXPRESSION' changes a value, also 'for now'\n".to_owned()
+        }
+        Report::Changes { changes } => render_changes(changes, columns),
+        Report::Undone { undone, left } => render_undone(undone, left),
         Report::Source { listing } => render_listing(listing, columns),
         Report::Sources { paths } => paths.iter().fold(String::new(), |text, path| text + path + "\n"),
         Report::Contexts { contexts, selected } => render_contexts(contexts, selected.as_deref()),
@@ -97,6 +106,56 @@ fn render_attached(report: &Report) -> String {
     }
     if !armed {
         text.push_str(DISARMED);
+    }
+    text
+}
+
+/// What was changed, and how it stands.
+fn render_changes(changes: &[ChangeInfo], columns: Option<usize>) -> String {
+    let header = ["", "what", "was", "set to", "in", "where", "now"].map(str::to_owned);
+    let shown = |value: Option<&String>| value.map_or(String::new(), |value| cut_to(value, WIDEST_CHANGED));
+    let cells = |change: &ChangeInfo| {
+        let usual = change.usual.as_ref().map(|usual| match change.from_usual {
+            Some(0.0) => "as usual".to_owned(),
+            Some(more) if more > 0.0 => format!("{more} above the usual {usual}"),
+            Some(less) => format!("{} below the usual {usual}", -less),
+            None => format!("usual is {usual}"),
+        });
+        let when = [change.at.clone(), format!("{:.1} s", change.seconds)].map(|part| part.trim().to_owned());
+        let when: Vec<_> = when.into_iter().filter(|part| !part.is_empty()).collect();
+        let standing: Vec<_> = [change.state.clone()].into_iter().chain(usual).collect();
+        vec![
+            change.id.to_string(),
+            cut_to(&change.target, WIDEST_CHANGED),
+            shown(change.before.as_ref()),
+            shown(change.value.as_ref()),
+            change.context.clone(),
+            when.join(", "),
+            standing.join("; "),
+        ]
+    };
+    lay_out(Some(header.into()), changes.iter().map(cells), columns).text(QUIET)
+}
+
+fn render_undone(undone: &[UndoneInfo], left: &[UndoneInfo]) -> String {
+    if undone.is_empty() && left.is_empty() {
+        return "nothing is set for now\n".to_owned();
+    }
+    let mut text = String::new();
+    for UndoneInfo { target, value, .. } in undone {
+        let value = value.as_deref().unwrap_or_default();
+        let _ = writeln!(text, "{} is {value} again", styled(NAME, target));
+    }
+    for UndoneInfo { id, target, value, why } in left {
+        let why = match (why.as_deref(), value) {
+            (Some("changed"), Some(value)) => {
+                format!(
+                    "is {value} by now, which is not what was set; 'undo {id} anyway' gives back what was there before"
+                )
+            }
+            (why, _) => format!("is left as it is: {}", why.unwrap_or_default()),
+        };
+        let _ = writeln!(text, "{}", styled(TROUBLE, &format!("{target} {why}")));
     }
     text
 }

@@ -3,7 +3,7 @@
 use std::io;
 
 use adzeman_dap::ErrorCode;
-use adzeman_dap::extra::{ShapeLine, TableRow};
+use adzeman_dap::extra::{ChangeInfo, ShapeLine, TableRow, UndoneInfo};
 use textwrap::core::display_width;
 
 use super::fold::folded;
@@ -137,6 +137,29 @@ fn frames() -> Vec<FrameRow> {
         FrameRow { arguments: Vec::new(), running_milliseconds: None, ..frame(1, "pcall", "native") },
         FrameRow { arguments: Vec::new(), ..frame(2, "frame.update of lock.upper, raised by lockside", "boundary") },
     ]
+}
+
+fn changes() -> Vec<ChangeInfo> {
+    let change = |id: u64, target: &str, state: &str| ChangeInfo {
+        id,
+        context: text("lock.upper"),
+        target: text(target),
+        before: Some(text("2.5")),
+        value: Some(text("12.0")),
+        at: text("at scripts/lock.lua:33"),
+        seconds: 61.52,
+        state: text(state),
+        ..ChangeInfo::default()
+    };
+    vec![
+        ChangeInfo { usual: Some(text("2.0")), from_usual: Some(10.0), ..change(1, "host.weather.rain", "for now") },
+        ChangeInfo { at: text("before frame.update of lock.upper"), ..change(2, "margin", "kept") },
+        ChangeInfo { before: None, value: None, at: String::new(), ..change(13, "lock.level = 0", "ran") },
+    ]
+}
+
+fn undone(id: u64, target: &str, value: &str, why: Option<&str>) -> UndoneInfo {
+    UndoneInfo { id, target: text(target), value: Some(text(value)), why: why.map(str::to_owned) }
 }
 
 fn sample() -> SampleRow {
@@ -295,6 +318,16 @@ fn reports() -> Vec<Report> {
             target: text("lock.level"),
             value: text("2.5"),
             made: Some(text("before frame.update, 61.500 s on the host's clock")),
+            for_now: true,
+        },
+        Report::Changes { changes: changes() },
+        Report::Changes { changes: Vec::new() },
+        Report::Undone {
+            undone: vec![undone(2, "host.weather.rain", "2.5", None)],
+            left: vec![
+                undone(1, "limit", "8", Some("changed")),
+                undone(4, "here", "", Some("it is a local variable of a function that has gone on")),
+            ],
         },
         Report::Source { listing: listing() },
         Report::Sources { paths: texts(["scripts/lock.lua", "scripts/ledger.lua"]) },
@@ -413,7 +446,7 @@ fn everything(columns: Option<usize>) -> String {
 fn there_is_one_of_everything() {
     let (report, error) = (include_str!("../report.rs"), include_str!("../error.rs"));
     let said = everything(None);
-    for (source, name, least) in [(report, "Report", 39), (report, "Notice", 10), (error, "CliError", 20)] {
+    for (source, name, least) in [(report, "Report", 41), (report, "Notice", 10), (error, "CliError", 20)] {
         let kinds = kinds(source, name);
         assert!(kinds.len() >= least, "{kinds:?}");
         for kind in kinds {

@@ -4,13 +4,13 @@ use std::time::Duration;
 
 use serde_json::{Value as Json, json};
 
-use adzeman_dap::extra::{self, GoToArguments, LimitsBody, RoleBody};
+use adzeman_dap::extra::{self, ChangesBody, GoToArguments, LimitsBody, RoleBody, UndoArguments, UndoBody};
 use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
 
 use super::Session;
-use crate::command::{Command, Go, Limit};
+use crate::command::{Command, Go, Limit, Undo};
 use crate::error::CliError;
-use crate::report::Report;
+use crate::report::{FOR_NOW, Report};
 
 impl Session<'_> {
     /// Carries a command out and answers what came of it. A host that is gone is waited for, if that was asked for; who let it
@@ -47,7 +47,12 @@ impl Session<'_> {
             Command::Go(go) => self.go(go),
             Command::Run(call) => self.call(call),
             Command::Look(what) => self.look(what),
-            Command::Let { target, value } => self.change(target, value),
+            Command::Let { target, value, for_now } => self.change(target, value, for_now),
+            Command::Changes => {
+                let body: ChangesBody = self.client.request(extra::CHANGES, &json!({}))?;
+                Ok(Report::Changes { changes: body.changes })
+            }
+            Command::Undo { which, anyway } => self.undo(which, anyway),
             Command::UseFrame(number) => self.use_frame(number),
             Command::UseContext(name) => self.use_context(&name),
             Command::Pause => self.pause(),
@@ -140,15 +145,32 @@ impl Session<'_> {
         self.wait()
     }
 
-    fn change(&mut self, target: String, value: String) -> Result<Report, CliError> {
+    /// Gives back what was set for now.
+    fn undo(&mut self, which: Undo, anyway: bool) -> Result<Report, CliError> {
+        let id = match which {
+            Undo::All => None,
+            Undo::Number(id) => Some(id),
+            Undo::Last => {
+                let body: ChangesBody = self.client.request(extra::CHANGES, &json!({}))?;
+                let last = body.changes.iter().rev().find(|change| change.state == FOR_NOW);
+                let why = "nothing is set for now; 'let TARGET = EXPRESSION for now' does that";
+                Some(last.map(|change| change.id).ok_or_else(|| CliError::Refused(why.to_owned()))?)
+            }
+        };
+        let body: UndoBody = self.client.request(extra::UNDO, &UndoArguments { id, anyway: Some(anyway) })?;
+        Ok(Report::Undone { undone: body.undone, left: body.left })
+    }
+
+    fn change(&mut self, target: String, value: String, for_now: bool) -> Result<Report, CliError> {
         let arguments = SetExpressionArguments {
             expression: target.clone(),
             value,
             frame_id: self.frame_id(),
             thread_id: Some(self.current_context()?),
+            for_now: for_now.then_some(true),
         };
         let body: ValueBody = self.client.request("setExpression", &arguments)?;
-        Ok(Report::Changed { target, value: body.value.unwrap_or_default(), made: body.made })
+        Ok(Report::Changed { target, value: body.value.unwrap_or_default(), made: body.made, for_now })
     }
 
     fn take_over(&mut self) -> Result<Report, CliError> {

@@ -41,6 +41,8 @@ impl Session<'_> {
             [] | ["help"] => VERBS.iter().map(|verb| verb.name.to_owned()).collect(),
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
             ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
+            ["undo"] => ["all", "anyway"].map(str::to_owned).to_vec(),
+            ["undo", _] => vec!["anyway".to_owned()],
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),
             ["enable" | "disable" | "remove"] | ["look", "break"] => self.breakpoint_names(),
             ["keep"] => self.breakpoint_names().into_iter().chain(["watches".to_owned()]).collect(),

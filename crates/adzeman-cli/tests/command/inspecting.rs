@@ -292,3 +292,30 @@ fn a_context_that_is_held_with_another_one_shows_no_stop_that_is_not_its_own() {
     }
     ran(&host, &[], &format!("{AT_UPPER}use context ledger\nuse context lock.upper\nlook stack\ngo over\n"));
 }
+
+#[test]
+fn another_setting_is_tried_for_now_and_taken_back() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let commands = format!(
+        "{AT_UPPER}let margin = 0.5\nlet host.weather.rain = 12 for now\nlet lock.level = 3 for now\nlet dt = 9 for now\nchanges\n\
+         run lock.level = 4\nundo 3\nundo 3 anyway\nundo\nlook dt\nchanges\nlook host.weather\n"
+    );
+    let shown = ran(&host, &[], &commands);
+    for expected in [
+        "margin is now 0.5\n",
+        "host.weather.rain is now 12.0; 'undo' gives back what was there, and so does leaving",
+        "11.5 above the usual 0.5",
+        "lock.level is 4 by now, which is not what was set; 'undo 3 anyway' gives back what was there before",
+        "dt is 1.0 again",
+        "lock.level = 4",
+        "mm/h",
+        "meant to be tried, usually 0.5",
+    ] {
+        assert!(shown.contains(expected), "no '{expected}' in {shown}");
+    }
+    // Another one finds what was there before, but for what was set for good.
+    let shown = ran(&host, &["--json"], "look host.weather.rain\nchanges\n");
+    assert!(!shown.contains("\"12.0\"") && shown.contains("\"changes\":[]"), "{shown}");
+    let output = host.batch(&[], "undo\n");
+    assert!(text(&output.stderr).contains("nothing is set for now"), "{}", text(&output.stderr));
+}

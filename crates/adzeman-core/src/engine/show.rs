@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::breakpoint::TrackId;
 use crate::source::{Line, SourceLine};
 use crate::value::Handle;
 
@@ -88,6 +89,28 @@ pub struct NamesUsed {
     pub missing: Option<String>,
     /// Whether one of them is the function's own: a local variable, an extra argument or a captured one.
     pub of_function: bool,
+}
+
+/// A value that was set for now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trial {
+    /// Where it is, to be given back.
+    pub track: TrackId,
+    /// The type of what was there before, and that in a line.
+    pub before: (String, String),
+    /// The same of what is there now.
+    pub now: (String, String),
+}
+
+/// What came of giving back a value that was set for now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GivenBack {
+    /// It is again what it was; its type, and it in a line.
+    Done(String, String),
+    /// It was left as it is, since it is another value than was set; what it is now.
+    ChangedSince(String, String),
+    /// The place is no longer there, or not known to be.
+    Gone,
 }
 
 /// What became of a watched value.

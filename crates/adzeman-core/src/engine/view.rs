@@ -1,6 +1,6 @@
 //! A script state at a safe point.
 
-use super::{EngineError, Frame, NamesUsed, Probe, Scope};
+use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Scope, Trial};
 use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::path::TreePath;
@@ -183,6 +183,26 @@ pub trait Engine {
         })
     }
 
+    /// Gives `target`, a variable or the field of a table, the value of `text`, and keeps what it held, so that it can be
+    /// [given back](Self::give_back). Nothing of the script runs for it but `text`.
+    ///
+    /// # Errors
+    /// Says why that cannot be; nothing is changed then.
+    fn assign_for_now(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Trial, EngineError> {
+        let _ = (frame, text);
+        Err(EngineError::NotAssignable {
+            name: target.to_owned(),
+            why: "this engine cannot give back what was there; set it without 'for now'".to_owned(),
+        })
+    }
+
+    /// Gives the place of a [`Trial`] back what it held, unless it holds another value than was set and `anyway` is false. It is
+    /// forgotten then, by [`untrack`](Self::untrack) otherwise.
+    fn give_back(&mut self, trial: TrackId, anyway: bool) -> GivenBack {
+        let _ = (trial, anyway);
+        GivenBack::Gone
+    }
+
     /// Whether a watched value differs from the last time it was asked for.
     fn probe(&mut self, track: TrackId) -> Probe {
         let _ = track;
@@ -231,6 +251,9 @@ pub trait Engine {
     fn take_text(&mut self, facts: SourceFacts) {
         let _ = facts;
     }
+
+    /// A stop is over, and scripts go on: what was only known at the stop is no longer.
+    fn goes_on(&mut self) {}
 
     /// Forgets all handles. Called when the context goes on.
     fn release(&mut self);

@@ -31,6 +31,7 @@ pub struct About {
     pub doc: String,
     parts: Vec<AboutPart>,
     subjects: Vec<(Pattern, String)>,
+    usual: Vec<(Pattern, Json)>,
     /// Texts that are no paths.
     mistakes: Vec<PathError>,
 }
@@ -100,6 +101,22 @@ impl About {
         self.with(path, |about, pattern| about.parts.push(AboutPart { pattern, doc, unit, is_secret: true }))
     }
 
+    /// Says that a part is meant to be tried with other values, and which one is usual: what a person sets there is shown with how far
+    /// from that it is.
+    ///
+    /// ```
+    /// use adzeman_core::host::About;
+    /// use adzeman_core::path::{Notation, Path};
+    ///
+    /// let about = About::new("the weather").measured("rain", "what falls", "mm/h").for_trying("rain", 2.0);
+    /// let rain = Path::parse("rain", Notation::OF_DATA).unwrap();
+    /// assert_eq!(about.usual(&rain), Some(&2.0.into()));
+    /// ```
+    #[must_use]
+    pub fn for_trying(self, path: &str, usual: impl Into<Json>) -> Self {
+        self.with(path, |about, pattern| about.usual.push((pattern, usual.into())))
+    }
+
     /// Says which subject of events a part is; a `*` in the name stands for what it stands for in the path. A context of the
     /// same name belongs to the part too.
     #[must_use]
@@ -127,6 +144,12 @@ impl About {
     #[must_use]
     pub fn part(&self, path: &Path) -> Option<&AboutPart> {
         self.parts.iter().find(|part| !part.is_secret && part.pattern.is(path.segments()))
+    }
+
+    /// What is usual for the part at a path, if it is meant to be tried with other values.
+    #[must_use]
+    pub fn usual(&self, path: &Path) -> Option<&Json> {
+        self.usual.iter().find(|(pattern, _)| pattern.is(path.segments())).map(|(_, usual)| usual)
     }
 
     /// The subject that the part at a path is.

@@ -58,6 +58,21 @@ impl Data {
         }
     }
 
+    /// The same as plain data; nothing where some part of it is not shown.
+    #[must_use]
+    pub fn to_plain(&self) -> Option<Json> {
+        match self {
+            Self::Secret | Self::Unreadable(_) => None,
+            Self::List(items) => items.iter().map(Self::to_plain).collect(),
+            Self::Object(fields) => fields
+                .iter()
+                .map(|(name, data)| Some((name.clone(), data.to_plain()?)))
+                .collect::<Option<_>>()
+                .map(Json::Object),
+            plain => Some(plain.to_json()),
+        }
+    }
+
     /// The elements of a list.
     #[must_use]
     pub fn elements(&self) -> Option<&[Self]> {

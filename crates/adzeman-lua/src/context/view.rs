@@ -1,7 +1,9 @@
 //! A Lua state at a safe point, as core's engine.
 
 use adzeman_core::breakpoint::{BreakpointId, TrackId};
-use adzeman_core::engine::{Engine, EngineError, Frame, FrameKind, NamesUsed, Probe, Scope, ScopeKind};
+use adzeman_core::engine::{
+    Engine, EngineError, Frame, FrameKind, GivenBack, NamesUsed, Probe, Scope, ScopeKind, Trial,
+};
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
 use adzeman_core::source::Line;
@@ -402,6 +404,28 @@ impl Engine for View<'_> {
         self.context.tracks.track(self.state, function, target)
     }
 
+    fn assign_for_now(&mut self, frame: Option<usize>, target: &str, text: &str) -> Result<Trial, EngineError> {
+        let function = self.target(frame)?;
+        let name = target.trim();
+        if !name.contains(['.', '[']) && !scope::is_known_name(self.context.main, function, name) {
+            let hint = "a global that is not there cannot be set for now".to_owned();
+            return Err(EngineError::NoName { name: name.to_owned(), hint });
+        }
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            view.context.watch.quietly(|| view.context.tracks.set_for_now(view.state, function, name))
+        })
+    }
+
+    fn give_back(&mut self, trial: TrackId, anyway: bool) -> GivenBack {
+        let top = self.state.top();
+        let outcome = self.context.watch.quietly(|| self.context.tracks.give_back(self.state, trial, anyway));
+        self.state.cut_to(top);
+        // Tables may have other keys now.
+        self.context.shown.forget_keys();
+        outcome.unwrap_or(GivenBack::Gone)
+    }
+
     fn probe(&mut self, track: TrackId) -> Probe {
         let top = self.state.top();
         let probe = self.context.watch.quietly(|| self.context.tracks.probe(self.state, track));
@@ -469,6 +493,12 @@ impl Engine for View<'_> {
         names.sort();
         names.dedup();
         names
+    }
+
+    fn goes_on(&mut self) {
+        let top = self.state.top();
+        self.context.tracks.forget_locals_for_now(self.state);
+        self.state.cut_to(top);
     }
 
     fn release(&mut self) {

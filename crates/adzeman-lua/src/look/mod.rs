@@ -9,6 +9,7 @@ mod list;
 mod preview;
 pub(crate) mod track;
 mod tree;
+mod trial;
 mod userdata;
 
 use std::cell::{Cell, RefCell};

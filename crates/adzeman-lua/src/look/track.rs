@@ -14,15 +14,17 @@ use adzeman_core::path::{Path, Segment};
 
 use super::Shown;
 
+use crate::ffi::activation::Activation;
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 use crate::scope::{self, NOTATION, Place, Target, cannot, push_function_of, read};
 
-/// Registry entries of one watched value: what holds it, its key, and what it held last.
-const ENTRIES: i64 = 3;
+/// Registry entries of one watched value: what holds it, its key, what it held last, and, for one that was set for now, what was
+/// set.
+const ENTRIES: i64 = 4;
 
 #[derive(Debug, Clone, Copy)]
-enum Where {
+pub(super) enum Where {
     /// A field of the table kept.
     Field,
     /// A captured variable of the function kept, by its number.
@@ -33,14 +35,16 @@ enum Where {
 
 /// All watched values of a state.
 pub(crate) struct Tracks {
-    shown: Rc<Shown>,
-    held: RefCell<TrackedValues>,
+    pub(super) shown: Rc<Shown>,
+    pub(super) held: RefCell<TrackedValues>,
 }
 
 #[derive(Debug, Default)]
-struct TrackedValues {
-    all: BTreeMap<u64, Where>,
+pub(super) struct TrackedValues {
+    pub(super) all: BTreeMap<u64, Where>,
     last: u64,
+    /// Those of locals that were set for now, at the stop under way.
+    pub(super) locals_for_now: Vec<u64>,
 }
 
 impl Tracks {
@@ -70,7 +74,7 @@ impl Tracks {
     }
 }
 
-fn entry(track: u64, part: i64) -> i64 {
+pub(super) fn entry(track: u64, part: i64) -> i64 {
     i64::try_from(track).unwrap_or(0) * ENTRIES + part
 }
 
@@ -167,14 +171,14 @@ impl Tracks {
         Ok(Where::Field)
     }
 
-    fn keep_at(&self, state: State, slot: i32, entry: i64, value: i32) -> Result<(), EngineError> {
+    pub(super) fn keep_at(&self, state: State, slot: i32, entry: i64, value: i32) -> Result<(), EngineError> {
         state.push_integer(entry);
         state.push_copy(value);
         state.raw_set(slot)
     }
 
     /// Pushes what a watched value holds; false, and nothing pushed, when it is gone.
-    fn push_tracked(&self, state: State, slot: i32, id: u64, place: Where) -> Result<bool, EngineError> {
+    pub(super) fn push_tracked(&self, state: State, slot: i32, id: u64, place: Where) -> Result<bool, EngineError> {
         match place {
             Where::Field => {
                 state.raw_get_index(slot, entry(id, 0));
@@ -273,7 +277,7 @@ impl Tracks {
 }
 
 /// Not equal to itself, and yet the same.
-fn both_no_number(state: State) -> bool {
+pub(super) fn both_no_number(state: State) -> bool {
     let is_nan = |index| state.float_at(index).is_some_and(f64::is_nan);
     is_nan(-1) && is_nan(-2)
 }
@@ -281,22 +285,31 @@ fn both_no_number(state: State) -> bool {
 /// Pushes a local of a call that may be on another thread; false when the call is over.
 fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool {
     let mut found = false;
-    let mut push = |thread: State| {
+    with_call(state, thread, call, |thread, function| {
+        if function.push_local(number).is_some() {
+            found = true;
+            thread.move_to(state, 1);
+        }
+    });
+    found
+}
+
+/// Does something with a call that is under way, on whichever thread.
+pub(super) fn with_call(state: State, thread: usize, call: usize, mut work: impl FnMut(State, &Activation)) {
+    let mut look = |thread: State| {
         thread.for_each_level(|_, function| {
             let is_call = function.call() == call;
-            if is_call && function.push_local(number).is_some() {
-                found = true;
-                thread.move_to(state, 1);
+            if is_call {
+                work(thread, function);
             }
             !is_call
         });
     };
     if state.address() == thread {
-        push(state);
+        look(state);
     } else {
-        walk::with_thread(state, thread, push);
+        walk::with_thread(state, thread, look);
     }
-    found
 }
 
 /// The name that a path is, if it is one only.

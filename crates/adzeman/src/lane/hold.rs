@@ -143,9 +143,13 @@ impl LocalContext {
 
     /// Forgets what was shown of every context of this thread.
     fn release_handles(&self, lane: &Lane, engine: &mut dyn Engine) {
-        engine.release();
+        let forget = |engine: &mut dyn Engine| {
+            engine.release();
+            engine.goes_on();
+        };
+        forget(engine);
         for other in lane.contexts().iter().filter(|other| other.link.id != self.link.id) {
-            other.at_safe_point(&mut |engine| engine.release());
+            other.at_safe_point(&mut |engine| forget(engine));
         }
     }
 }

@@ -113,6 +113,7 @@ impl Session {
     pub(super) fn run_call(&mut self, seq: i64, arguments: EvaluateArguments) -> Result<(), SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let (client, id) = (self.client.clone(), context.id);
+        self.note_run(&context, &arguments.expression);
         self.shown.forget_references();
         let cancel = Cancel::default();
         self.inbox.begin_call(seq, cancel.clone());

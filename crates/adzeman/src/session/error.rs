@@ -74,6 +74,12 @@ pub(crate) enum SessionError {
     TooManyMonitors(usize),
     #[error("{0} source maps, of {1} bytes in all, are as many as a host takes from its clients")]
     TooManyMaps(usize, usize),
+    #[error("a part of it is secret or cannot be read, so that it could not be given back; set it without 'for now'")]
+    NotGivenBack,
+    #[error("{0} changes for now are as many as there can be; undo some first")]
+    TooManyForNow(usize),
+    #[error("change {0} is none that was made for now and is not undone; 'changes' lists them")]
+    NothingToUndo(u64),
     #[error("there is no monitor {0} of this client")]
     NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]

@@ -14,8 +14,9 @@ use adzeman_dap::requests::{
 };
 use adzeman_dap::types::CompletionItem;
 
+use super::changes::change;
 use super::inspect::page;
-use super::values::{base, list_tree, made, set_host};
+use super::values::{base, list_tree, made};
 use super::{Session, SessionError};
 use crate::lane::monitors::{MOST_MONITORS, Monitor, every};
 use crate::lane::{ContextLink, LocalContext, SafePoint};
@@ -32,15 +33,14 @@ const MOST_PLACES: usize = 4;
 impl Session {
     pub(super) fn set_expression(&mut self, arguments: SetExpressionArguments) -> Result<ValueBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
-        let SetExpressionArguments { expression, value, .. } = arguments;
-        let target = expression.clone();
-        let (new, made) = self.ask(&context, move |point| {
-            let new = match point.engine.host_place(frame, &target) {
-                Some(place) => set_host(point, frame, &place, &value)?,
-                None => point.engine.assign_expression(frame, &target, &value)?,
-            };
-            Ok::<_, SessionError>((new, made(point)))
+        let SetExpressionArguments { expression, value, for_now, .. } = arguments;
+        let (target, for_now) = (expression.clone(), for_now.unwrap_or(false));
+        self.changes.check_room(for_now)?;
+        let (new, noted, made) = self.ask(&context, move |point| {
+            let (new, noted) = change(point, frame, &target, &value, for_now)?;
+            Ok::<_, SessionError>((new, noted, made(point)))
         })??;
+        self.changes.note(context.clone(), expression.clone(), noted);
         let body = self.value_body(context.id, frame, new, Some(expression), 10);
         Ok(ValueBody { value: body.result, result: None, made, ..body })
     }
@@ -78,6 +78,7 @@ impl Session {
                 self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??
             }
             Some("repl" | "expression") => {
+                self.note_statement(&context, &expression);
                 self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??
             }
             _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,

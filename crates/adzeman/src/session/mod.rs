@@ -3,6 +3,7 @@
 mod answer;
 mod ask;
 mod breakpoints;
+mod changes;
 mod control;
 mod convert;
 mod error;
@@ -31,6 +32,7 @@ use adzeman_dap::{Command, Phase, Request, Role};
 use serde_json::Value as Json;
 
 use answer::{arguments, body, encoded_answer, response};
+use changes::Changes;
 use error::SessionError;
 use inbox::Inbox;
 use shown::Shown;
@@ -59,6 +61,7 @@ pub(crate) struct Session {
     makers: HashMap<(SourceId, String), Vec<String>>,
     /// The contexts of this client's monitors.
     monitors: HashMap<u64, i64>,
+    changes: Changes,
     leaving: bool,
     /// Whether the client was told that it may configure.
     is_announced: bool,
@@ -82,6 +85,7 @@ impl Session {
             shown: Shown::default(),
             makers: HashMap::new(),
             monitors: HashMap::new(),
+            changes: Changes::default(),
             leaving: false,
             is_announced: false,
             cancel: Cancel::default(),
@@ -220,6 +224,8 @@ impl Session {
             Command::Shape => self.shape(arguments(request)?).and_then(body),
             Command::Monitor => self.monitor(arguments(request)?).and_then(body),
             Command::SampleNow => self.sample_now(&arguments(request)?).map(|()| None),
+            Command::Changes => body(self.changes_so_far()),
+            Command::Undo => self.undo(&arguments(request)?).and_then(body),
             Command::EndMonitor => self.end_monitor(&arguments(request)?).map(|()| None),
             _ => Err(SessionError::UnknownRequest { command: request.command.clone() }),
         }

@@ -107,6 +107,7 @@ fn carry_out(mut session: Session, mut seat: Seat) {
     {
         seat.has_left = session.leaving;
     }
+    session.give_all_back();
 }
 
 /// Reads requests until the client is gone, or has nothing more to say.

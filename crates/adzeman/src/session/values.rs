@@ -9,6 +9,7 @@ use adzeman_core::value::{Expand, Nature, Page, Paged, Part, Value, Variable};
 use adzeman_dap::requests::{SetVariableArguments, ValueBody, VariablesArguments, VariablesBody};
 use adzeman_dap::types::{self, ValueFormat};
 
+use super::changes::{change_host, noted};
 use super::inspect::page;
 use super::{Session, SessionError, convert};
 use crate::lane::{LocalContext, SafePoint};
@@ -146,8 +147,10 @@ impl Session {
             let context = has_context.then(|| format!("context {subject}"));
             [format!("subject {subject}")].into_iter().chain(context).collect()
         });
+        let tried = about.usual(&rest).map(|usual| format!("meant to be tried, usually {usual}"));
+        let docs: Vec<_> = text(own).into_iter().chain(tried).collect();
         Facts {
-            doc: text(own),
+            doc: (!docs.is_empty()).then(|| docs.join("; ")),
             unit: text(part.map_or("", |part| &part.unit)),
             belongs_to,
             read_only: is_read_only || about.is_secret(&rest),
@@ -160,18 +163,26 @@ impl Session {
         let context = self.context(context)?;
         let is_stopped = context.standing.state() == RunState::Stopped;
         let SetVariableArguments { name, value, .. } = arguments;
-        let (new, made) = self.ask(&context, move |point| {
+        let accessor = if name.starts_with('[') { name.clone() } else { format!(".{name}") };
+        let target = behind(parent.as_deref(), &accessor).unwrap_or_else(|| name.clone());
+        let expression = target.clone();
+        let (new, noted, made) = self.ask(&context, move |point| {
             let frame = frame.filter(|_| is_stopped);
-            let new = match inside {
-                Behind::Value(Expand::Engine(handle)) => Ok(point.engine.assign(handle, &name, &value, frame)?),
+            let (new, noted) = match inside {
                 Behind::Value(Expand::Tree(place)) => {
                     let segment = segment(&name, point.context.data.notation());
-                    set_host(point, frame, &place.join(segment), &value)
+                    change_host(point, frame, &place.join(segment), &value, false)?
                 }
-                Behind::Computed(expression) => Ok(point.engine.assign_expression(frame, &expression, &value)?),
+                Behind::Value(Expand::Engine(handle)) => {
+                    noted(point, frame, &expression, |engine| engine.assign(handle, &name, &value, frame))?
+                }
+                Behind::Computed(computed) => {
+                    noted(point, frame, &computed.clone(), |engine| engine.assign_expression(frame, &computed, &value))?
+                }
             };
-            Ok::<_, SessionError>((new?, made(point)))
+            Ok::<_, SessionError>((new, noted, made(point)))
         })??;
+        self.changes.note(context.clone(), target, noted);
         let body = self.value_body(context.id, frame, new, parent, 10);
         Ok(ValueBody { value: body.result, result: None, made, ..body })
     }

@@ -26,4 +26,5 @@ mod survival;
 #[cfg(feature = "async")]
 mod tasks;
 mod trust;
+mod trying;
 mod unnoticed;
