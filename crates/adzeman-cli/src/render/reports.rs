@@ -7,7 +7,7 @@ use super::table::{cut_to, lay_out, styled_lines, without_tabs};
 use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
 use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
-use crate::report::{BreakRow, EventRow, Extent, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
+use crate::report::{BreakRow, EventRow, Extent, FOR_NOW, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
 use adzeman_dap::extra::{ChangeInfo, UndoneInfo};
 use anstyle::Style;
 
@@ -115,7 +115,8 @@ fn render_changes(changes: &[ChangeInfo], columns: Option<usize>) -> String {
     let header = ["", "what", "was", "set to", "in", "where", "now"].map(str::to_owned);
     let shown = |value: Option<&String>| value.map_or(String::new(), |value| cut_to(value, WIDEST_CHANGED));
     let cells = |change: &ChangeInfo| {
-        let usual = change.usual.as_ref().map(|usual| match change.from_usual {
+        let is_there = matches!(change.state.as_str(), "kept" | FOR_NOW);
+        let usual = change.usual.as_ref().filter(|_| is_there).map(|usual| match change.from_usual {
             Some(0.0) => "as usual".to_owned(),
             Some(more) if more > 0.0 => format!("{more} above the usual {usual}"),
             Some(less) => format!("{} below the usual {usual}", -less),
