@@ -146,6 +146,8 @@ commands! {
     SourceMap = extra::SOURCE_MAP, Attached, Control;
     /// Gives the text of a script that the host has none of.
     SourceText = extra::SOURCE_TEXT, Attached, Control;
+    /// Gives functions the bodies of another text.
+    Reload = extra::RELOAD, Attached, Control;
     /// What was changed.
     Changes = extra::CHANGES, Attached, Observe;
     /// Gives back what was set for now.

@@ -46,6 +46,9 @@ pub const STATUS: &str = "adzeman/status";
 pub const CHANGES: &str = "adzeman/changes";
 /// Request: gives back what was set for now. Arguments: [`UndoArguments`]; answered with [`UndoBody`].
 pub const UNDO: &str = "adzeman/undo";
+/// Request: gives the functions of a source the bodies of another text. Arguments: [`ReloadArguments`]; answered with
+/// [`ReloadBody`].
+pub const RELOAD: &str = "adzeman/reload";
 /// Request: takes control from whoever has it. Answered with [`RoleBody`].
 pub const TAKE_OVER: &str = "adzeman/takeOver";
 /// Event: control has passed to another client. Body: [`RoleBody`].
@@ -187,6 +190,50 @@ dap_types! {
         path: String,
         /// The line that its definition begins on, counted as `initialize` said.
         line: i64,
+    }
+
+    /// Which source gets which text.
+    ReloadArguments {
+        /// The path of the source, or the end of it.
+        path: String,
+        /// Its new text; the first one that it had when absent.
+        text: Option<String>,
+        /// Whether those functions are changed that can be, where some cannot.
+        partly: Option<bool>,
+        /// Whether it is only looked what would become of them.
+        check: Option<bool>,
+    }
+
+    /// What came of it.
+    ReloadBody {
+        /// The path of the source.
+        path: String,
+        /// Whether it was done.
+        done: bool,
+        /// The contexts that have it.
+        contexts: Vec<String>,
+        /// Its functions, in the order of the text, and then those that are gone.
+        functions: Vec<ReloadedFunctionInfo>,
+        /// Functions of it that are of no text that is known, and stay as they are.
+        others: usize,
+        /// Whether what stands outside of all functions is another text, which is not run.
+        top_level_changed: bool,
+    }
+
+    /// What becomes of a function.
+    ReloadedFunctionInfo {
+        /// What it is called where it is defined, if anything.
+        name: Option<String>,
+        /// The line that its definition begins on: of the new text, or of the old one where it is gone.
+        line: Option<i64>,
+        /// `changed`, `unchanged`, `new`, `gone` or `refused`.
+        state: String,
+        /// Why it is refused.
+        why: Option<String>,
+        /// How many of it are alive.
+        alive: usize,
+        /// How many of these run: they change when they return.
+        running: usize,
     }
 
     /// What a client has changed.

@@ -71,6 +71,7 @@ mod evaluate;
 mod facts;
 mod ffi;
 mod look;
+mod reload;
 mod scope;
 mod scripts;
 mod text;

@@ -31,6 +31,8 @@ const MOST_KNOWN: usize = 10_000;
 struct SourceText {
     chunk_name: String,
     text: Option<Arc<str>>,
+    /// The text that its functions are compiled from, where that is another one.
+    compiled_as: Option<Arc<str>>,
     /// Functions of it that were seen, as compiled code, where there is no text.
     seen: Vec<Vec<u8>>,
     /// How many looks for what is gone had begun by then.
@@ -85,6 +87,8 @@ pub(crate) struct Scripts {
     constants: Removals,
     /// Chunks met that nobody reported: the functions of each that are in no other one that was met.
     seen: RefCell<HashMap<String, Vec<Seen>>>,
+    /// Prototypes of functions that ran when the text of their source was changed, and the source of each.
+    kept_on: RefCell<HashMap<usize, SourceId>>,
 }
 
 impl Scripts {
@@ -97,6 +101,7 @@ impl Scripts {
             living: Living::default(),
             constants: Removals::default(),
             seen: RefCell::default(),
+            kept_on: RefCell::default(),
         }
     }
 
@@ -114,7 +119,38 @@ impl Scripts {
     pub(crate) fn text_of(&self, source: SourceId) -> Option<(Arc<str>, CString)> {
         let texts = self.texts.borrow();
         let held = texts.get(&source)?;
-        Some((held.text.clone()?, CString::new(held.chunk_name.as_str()).ok()?))
+        let text = held.compiled_as.clone().or_else(|| held.text.clone())?;
+        Some((text, CString::new(held.chunk_name.as_str()).ok()?))
+    }
+
+    /// The chunk of which functions are of a source of this name now, and the source.
+    pub(crate) fn now_called(&self, name: &str) -> Option<(String, SourceId)> {
+        let by_name = self.by_chunk_name.borrow();
+        let mut found = by_name.iter().filter_map(|(chunk_name, source)| {
+            let chunk_name = std::str::from_utf8(chunk_name).ok()?;
+            (display_name(chunk_name) == name).then(|| (chunk_name.to_owned(), *source))
+        });
+        found.next()
+    }
+
+    /// The text of a source as it is written, as far as it is known.
+    pub(crate) fn written(&self, source: SourceId) -> Option<Arc<str>> {
+        self.texts.borrow().get(&source)?.text.clone()
+    }
+
+    /// A source has taken the place of another one of the same chunk, and is compiled as this text.
+    pub(crate) fn succeed(&self, chunk_name: &str, text: Arc<str>, compiled_as: Arc<str>, by: SourceId) {
+        self.note(chunk_name, Some(text), by);
+        if let Some(held) = self.texts.borrow_mut().get_mut(&by) {
+            held.compiled_as = Some(compiled_as);
+        }
+    }
+
+    /// Functions of these prototypes, which are kept, run on in the text of a source that another one has taken the place of.
+    pub(crate) fn keep_on(&self, prototypes: &[usize], source: SourceId) {
+        let mut kept_on = self.kept_on.borrow_mut();
+        kept_on.extend(prototypes.iter().map(|prototype| (*prototype, source)));
+        self.last.set(None);
     }
 
     /// The chunk name of a source.
@@ -130,7 +166,11 @@ impl Scripts {
         {
             return Some(source);
         }
-        let known = || activation.with_chunk_name(|name| self.by_chunk_name.borrow().get(name).copied());
+        let kept_on = || self.kept_on.borrow().get(&definition?.prototype).copied();
+        let known = || {
+            let by_name = || activation.with_chunk_name(|name| self.by_chunk_name.borrow().get(name).copied());
+            kept_on().or_else(by_name)
+        };
         let source = known().or_else(|| {
             let top = state.top();
             activation.push_function();
@@ -208,7 +248,7 @@ impl Scripts {
     /// Notes that functions of this chunk belong to a source.
     pub(crate) fn note(&self, chunk_name: &str, text: Option<Arc<str>>, id: SourceId) {
         let look = self.living.looks.get();
-        let held = SourceText { chunk_name: chunk_name.to_owned(), text, seen: Vec::new(), look };
+        let held = SourceText { chunk_name: chunk_name.to_owned(), text, compiled_as: None, seen: Vec::new(), look };
         self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         self.constants.unasked.borrow_mut().insert(id);

@@ -14,5 +14,8 @@ mod view;
 pub use context::{Blindness, EngineContext, Interrupt, Supervisor, Syntax};
 pub use error::EngineError;
 pub use need::Need;
-pub use show::{Frame, FrameKind, GivenBack, NamesUsed, Probe, Scope, ScopeKind, Trial};
+pub use show::{
+    Frame, FrameKind, FunctionFate, GivenBack, NamesUsed, Probe, Reload, ReloadMode, ReloadedFunction, Scope,
+    ScopeKind, Trial,
+};
 pub use view::Engine;

@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::breakpoint::TrackId;
-use crate::source::{Line, SourceLine};
+use crate::source::{Line, SourceId, SourceLine};
 use crate::value::Handle;
 
 /// What a frame is.
@@ -89,6 +89,62 @@ pub struct NamesUsed {
     pub missing: Option<String>,
     /// Whether one of them is the function's own: a local variable, an extra argument or a captured one.
     pub of_function: bool,
+}
+
+/// How far a source is given another text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ReloadMode {
+    /// It is only looked what would become of its functions.
+    Check,
+    /// All of its functions, or none.
+    Whole,
+    /// Those that can be.
+    Partly,
+}
+
+/// What becomes of a function whose source is given another text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FunctionFate {
+    /// It gets its new body.
+    Changed,
+    /// It is written as before.
+    Unchanged,
+    /// There was none of this name at this place.
+    New,
+    /// It is not written any more: those that are alive stay as they are.
+    Gone,
+    /// It cannot take its new body, and why.
+    Refused(String),
+}
+
+/// A function of a source that is given another text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReloadedFunction {
+    /// What it is called where it is defined, if anything.
+    pub name: Option<String>,
+    /// The line that its definition begins on: of the new text, or of the old one where it is gone.
+    pub line: Option<Line>,
+    /// What becomes of it.
+    pub fate: FunctionFate,
+    /// How many of it are alive.
+    pub alive: usize,
+    /// How many of these run: they change when they return.
+    pub running: usize,
+}
+
+/// What came of giving a source another text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reload {
+    /// The source that runs now.
+    pub source: SourceId,
+    /// Its functions, in the order of the text, and then those that are gone.
+    pub functions: Vec<ReloadedFunction>,
+    /// Functions of it that are of no text that is known, and stay as they are.
+    pub others: usize,
+    /// Whether what stands outside of all functions is another text, which is not run.
+    pub top_level_changed: bool,
+    /// Whether it was done.
+    pub is_done: bool,
 }
 
 /// A value that was set for now.

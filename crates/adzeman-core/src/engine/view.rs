@@ -1,6 +1,6 @@
 //! A script state at a safe point.
 
-use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Scope, Trial};
+use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, Trial};
 use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::path::TreePath;
@@ -181,6 +181,17 @@ pub trait Engine {
             name: target.to_owned(),
             why: "this engine cannot watch values; break on the lines that change it".to_owned(),
         })
+    }
+
+    /// Gives the functions of the source of this name the bodies that another text of it gives, in place: all that they have
+    /// captured stays, and nothing of the script runs. Functions that run keep theirs until they return. `None` where the state has
+    /// no source of this name.
+    ///
+    /// # Errors
+    /// [`EngineError::Syntax`] for a text that does not compile, and why nothing can be changed; nothing is then.
+    fn reload(&mut self, name: &str, text: &str, mode: ReloadMode) -> Result<Option<Reload>, EngineError> {
+        let _ = (text, mode);
+        Err(EngineError::Runtime(format!("{name} cannot be changed: this engine cannot exchange what functions do")))
     }
 
     /// Gives `target`, a variable or the field of a table, the value of `text`, and keeps what it held, so that it can be

@@ -257,6 +257,18 @@ impl Sources {
         id
     }
 
+    /// The first source of a name, of those that are known: what it was before its text was changed.
+    #[must_use]
+    pub fn first_named(&self, name: &str) -> Option<&Arc<Source>> {
+        self.all.values().filter(|source| source.facts.name == name).min_by_key(|source| source.id)
+    }
+
+    /// Whether a source is there because some script was compiled from it.
+    #[must_use]
+    pub fn is_written(&self, id: SourceId) -> bool {
+        self.written.contains(&id)
+    }
+
     /// Forgets a source that no context has any more, with its map. Its number is not given again.
     pub fn forget(&mut self, id: SourceId) {
         self.forget_map(id);

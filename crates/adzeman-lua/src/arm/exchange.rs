@@ -88,6 +88,15 @@ pub(super) struct Exchanges {
     pub(super) strangers: HashSet<SourceId>,
     /// The filters of conditions, as far as they were asked for.
     known_filters: HashMap<String, Option<Filter>>,
+    /// What has taken the place of sources whose text was changed.
+    successions: HashMap<SourceId, Succession>,
+}
+
+/// What has taken the place of a source.
+struct Succession {
+    by: SourceId,
+    /// For each of its functions, which one has taken its place.
+    positions: Vec<Option<usize>>,
 }
 
 impl Exchanges {
@@ -126,6 +135,27 @@ impl Exchanges {
     /// The lines of a source that need no hook in a function of this definition.
     pub(super) fn lines_of(&self, definition: &Definition) -> Option<&LineSet> {
         self.reporting(definition).map(|exchange| &exchange.lines)
+    }
+
+    /// A source takes the place of another one, by positions.
+    pub(super) fn succeed(&mut self, source: SourceId, by: SourceId, positions: Vec<Option<usize>>) {
+        self.successions.insert(source, Succession { by, positions });
+    }
+
+    /// Where a function is now that is of a position of a source; nothing where none has taken its place.
+    pub(super) fn now_at(&self, source: SourceId, number: usize) -> Option<(SourceId, usize)> {
+        match self.successions.get(&source) {
+            None => Some((source, number)),
+            Some(held) => self.now_at(held.by, held.positions.get(number).copied().flatten()?),
+        }
+    }
+
+    /// The sources in whose place a source is, and itself, the first of them first.
+    pub(super) fn line_of(&self, source: SourceId) -> Vec<SourceId> {
+        let before = self.successions.iter().find(|(_, held)| held.by == source).map(|(before, _)| *before);
+        let mut line = before.map(|before| self.line_of(before)).unwrap_or_default();
+        line.push(source);
+        line
     }
 
     /// Functions of this source may have to get another body.
@@ -226,6 +256,7 @@ impl Exchanges {
     /// Nothing is left of a source but what was made of it.
     pub(super) fn forget(&mut self, source: SourceId, state: State) {
         self.pending.remove(&source);
+        self.successions.remove(&source);
         for of_sources in [&mut self.waiting, &mut self.under_way, &mut self.left, &mut self.strangers] {
             of_sources.remove(&source);
         }

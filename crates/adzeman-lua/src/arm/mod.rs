@@ -2,6 +2,7 @@
 
 mod exchange;
 pub(crate) mod known;
+mod reload;
 mod renewal;
 mod search;
 mod settling;
@@ -19,6 +20,7 @@ use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use self::exchange::{Asked, Exchanges};
+pub(crate) use self::reload::Alive;
 use self::renewal::Renewal;
 pub(crate) use self::renewal::Renewed;
 use self::search::Search;

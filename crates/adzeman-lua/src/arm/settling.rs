@@ -71,10 +71,15 @@ impl Settling {
     }
 
     /// Finds out what a function is.
-    fn place(&mut self, exchanges: &Exchanges, state: State, function: Object<'_>, body: Body<'_>) -> Placed {
+    pub(super) fn place(
+        &mut self,
+        exchanges: &Exchanges,
+        state: State,
+        function: Object<'_>,
+        body: Body<'_>,
+    ) -> Placed {
         if let Some(held) = exchanges.positions.get(&body.address()) {
-            let is_wanted = self.wanted.contains(&held.source);
-            return if is_wanted { Placed::At(held.source, held.number) } else { Placed::Elsewhere };
+            return self.placed(exchanges, held.source, held.number);
         }
         if let Some(known) = self.places.get(&body.address()) {
             return *known;
@@ -91,18 +96,38 @@ impl Settling {
         let chunk_name = state.function_info(-1).chunk_name;
         state.pop(1);
         let Some(source) = self.names.get(&chunk_name) else { return Placed::Elsewhere };
-        let Some(held) = exchanges.sources.get(source) else { return Placed::Elsewhere };
-        let mut same = held.plain.same_as(body);
-        match (same.next(), same.next()) {
-            (Some(position), None) => Placed::At(*source, position),
-            _ => Placed::Stranger(*source),
+        if !exchanges.sources.contains_key(source) {
+            return Placed::Elsewhere;
+        }
+        // One that was compiled from an earlier text may be the same, instruction by instruction, and capture other variables.
+        for of_text in exchanges.line_of(*source) {
+            let Some(held) = exchanges.sources.get(&of_text) else { continue };
+            let mut same = held.plain.same_as(body);
+            match (same.next(), same.next()) {
+                (Some(position), None) => return self.placed(exchanges, of_text, position),
+                (Some(_), Some(_)) => break,
+                (None, _) => {}
+            }
+        }
+        Placed::Stranger(*source)
+    }
+
+    /// Where a function is that is of a position of a source.
+    fn placed(&self, exchanges: &Exchanges, source: SourceId, number: usize) -> Placed {
+        match exchanges.now_at(source, number) {
+            Some((now, number)) if self.wanted.contains(&now) || self.wanted.contains(&source) => {
+                Placed::At(now, number)
+            }
+            // One that nothing has taken the place of stays what it is.
+            None if self.wanted.contains(&source) => Placed::At(source, number),
+            _ => Placed::Elsewhere,
         }
     }
 }
 
 /// What a function is.
 #[derive(Debug, Clone, Copy)]
-enum Placed {
+pub(super) enum Placed {
     /// Of none of the sources in question.
     Elsewhere,
     /// Of one, but of no body that was compiled from its text.

@@ -20,7 +20,7 @@ use crate::ffi::state::State;
 use crate::text::statements::{NOT_PARSED, Statements};
 
 pub(super) const OTHER_TREE: &str = "the text does not give the functions that run";
-const NOT_MADE: &str = "its bodies could not be made";
+pub(super) const NOT_MADE: &str = "its bodies could not be made";
 
 /// Texts as they were read, and bodies as they were made, that are kept for those who want the same: contexts with the same
 /// script, and a breakpoint that is changed again and again.

@@ -2,7 +2,7 @@
 
 use adzeman_core::breakpoint::{BreakpointId, TrackId};
 use adzeman_core::engine::{
-    Engine, EngineError, Frame, FrameKind, GivenBack, NamesUsed, Probe, Scope, ScopeKind, Trial,
+    Engine, EngineError, Frame, FrameKind, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, ScopeKind, Trial,
 };
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
@@ -415,6 +415,14 @@ impl Engine for View<'_> {
             view.run_for_one(frame, text)?;
             view.context.watch.quietly(|| view.context.tracks.set_for_now(view.state, function, name))
         })
+    }
+
+    fn reload(&mut self, name: &str, text: &str, mode: ReloadMode) -> Result<Option<Reload>, EngineError> {
+        let top = self.state.top();
+        let outcome = self.context.watch.quietly(|| self.context.reload(name, text, mode));
+        self.state.cut_to(top);
+        self.stacks = None;
+        outcome
     }
 
     fn give_back(&mut self, trial: TrackId, anyway: bool) -> GivenBack {

@@ -22,6 +22,8 @@ pub(crate) struct Prototype<'a> {
     pub(crate) texts: Vec<Option<&'a [u8]>>,
     /// Its captured variables: of which function, which of its variables, and of which kind.
     pub(crate) captured: &'a [u8],
+    /// Their names; none in a chunk without names.
+    pub(crate) captured_names: Vec<&'a [u8]>,
     /// How many functions are defined directly inside it.
     pub(crate) inside: usize,
 }
@@ -120,7 +122,8 @@ impl<'a> Reader<'a> {
         let reached = &line_of[usize::from(is_vararg).min(line_of.len())..];
         found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
         found[position].line_of = line_of;
-        self.skip_names()
+        found[position].captured_names = self.names()?;
+        Some(())
     }
 
     fn lines(&mut self, first: u32) -> Option<Vec<u32>> {
@@ -143,16 +146,15 @@ impl<'a> Reader<'a> {
         Some(lines)
     }
 
-    fn skip_names(&mut self) -> Option<()> {
+    /// Passes over the names of local variables, and answers those of captured ones.
+    fn names(&mut self) -> Option<Vec<&'a [u8]>> {
         for _ in 0..self.number()? {
             self.string()?;
             self.number()?;
             self.number()?;
         }
-        for _ in 0..self.number()? {
-            self.string()?;
-        }
-        Some(())
+        let count = self.number()?;
+        (0..count).map(|_| self.string()).collect()
     }
 }
 

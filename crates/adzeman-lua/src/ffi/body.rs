@@ -99,6 +99,12 @@ impl<'a> Body<'a> {
         position
     }
 
+    /// The addresses of this body and of all inside it.
+    pub(crate) fn with_all_inside(self, into: &mut Vec<usize>) {
+        into.push(self.0);
+        self.inner().iter().for_each(|inner| Self(*inner, PhantomData).with_all_inside(into));
+    }
+
     fn code(self) -> &'a [u32] {
         // SAFETY: as in `inner`; instructions are 32 bits wide in Lua 5.4.
         unsafe { slice::from_raw_parts(read(self.0, layout::CODE_OF_PROTOTYPE), self.count(layout::CODE_COUNT)) }

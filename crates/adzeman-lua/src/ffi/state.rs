@@ -70,10 +70,14 @@ pub(crate) enum Slot {
     Environments,
     /// What the walk is kept by that finds those.
     EnvironmentSweep,
+    /// The same of the walk that finds functions whose text is changed.
+    Reload,
+    /// Functions that ran when the text of their source was changed.
+    KeptOn,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 21] = [0; 21];
+static SLOTS: [u8; 23] = [0; 23];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

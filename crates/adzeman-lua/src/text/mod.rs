@@ -8,6 +8,7 @@ pub(crate) mod names;
 pub(crate) mod nesting;
 pub(crate) mod statements;
 pub(crate) mod uses;
+pub(crate) mod written;
 
 use adzeman_core::path::{Notation, Segment};
 use adzeman_core::source::Language;

@@ -35,6 +35,12 @@ pub(crate) enum SessionError {
     StaleFrame(i64),
     #[error("there is no source {0}")]
     NoSource(String),
+    #[error("more than one source is meant: {0}; give more of the path")]
+    SeveralSources(String),
+    #[error(
+        "{0} was compiled from another source, or is one that was: what runs is changed by compiling and loading it anew"
+    )]
+    Compiled(String),
     #[error("the text of {0} is not known to the host")]
     NoText(String),
     #[error("line {0} is not a line; lines count from {1}")]

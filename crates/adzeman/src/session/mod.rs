@@ -11,6 +11,7 @@ mod evaluate;
 mod inbox;
 mod inspect;
 mod notices;
+mod reload;
 mod roles;
 mod seat;
 mod serve;
@@ -192,6 +193,7 @@ impl Session {
                 let is_taken = self.host.give_map(self.client.owner, path, &map);
                 is_taken.then_some(None).ok_or(SessionError::TooManyMaps(MOST_GIVEN_MAPS, MOST_GIVEN_BYTES))
             }
+            Command::Reload => self.reload(arguments(request)?).and_then(body),
             Command::SourceText => body(self.take_text(&arguments(request)?)?),
             Command::Continue => self.resume(request, Go::Freely),
             Command::Next => self.resume(request, Go::Step(StepKind::Over)),

@@ -20,6 +20,7 @@ mod moving;
 mod opened;
 mod places;
 mod raw;
+mod reloading;
 mod scenarios;
 mod stepping;
 mod survival;

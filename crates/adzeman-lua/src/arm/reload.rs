@@ -1,0 +1,173 @@
+//! Giving the functions of a source the bodies of another text.
+
+use std::ffi::CString;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use adzeman_core::engine::EngineError;
+use adzeman_core::source::SourceId;
+use rustc_hash::FxHashSet as HashSet;
+
+use super::exchange::Asked;
+use super::settling::{Placed, Settling};
+use super::workshop::{NOT_MADE, Order, order};
+use super::{Arms, NOT_KNOWN};
+use crate::ffi::body::with_body;
+use crate::ffi::layout;
+use crate::ffi::objects::{Object, Progress, Sweep};
+use crate::ffi::state::{Slot, Type};
+use crate::ffi::watch::report;
+
+/// How long all functions are looked for at once.
+const FAR: Duration = Duration::from_secs(3600);
+
+/// The functions of a source that are alive.
+#[derive(Debug, Default)]
+pub(crate) struct Alive {
+    /// How many there are of each position in the text.
+    pub(crate) count: Vec<usize>,
+    /// How many of these are on a stack.
+    pub(crate) running: Vec<usize>,
+    /// How many are of no position that is known.
+    pub(crate) strangers: usize,
+}
+
+impl Arms {
+    /// Counts the functions of a source, which has so many positions.
+    ///
+    /// # Errors
+    /// Why they cannot be found.
+    pub(crate) fn alive(&self, source: SourceId, positions: usize) -> Result<Alive, &'static str> {
+        if !layout::is_known() {
+            return Err(NOT_KNOWN);
+        }
+        let (text, chunk_name) = self.scripts.text_of(source).ok_or(NOT_MADE)?;
+        self.make_plain(source, text, chunk_name)?;
+        let settling = self.settling(std::iter::once(source).collect());
+        let running = self.running_functions();
+        let mut alive = Alive { count: vec![0; positions], running: vec![0; positions], strangers: 0 };
+        self.for_each_function(settling, &mut |placed, object| match placed {
+            Placed::At(of, position) if of == source => {
+                alive.count[position] += 1;
+                alive.running[position] += usize::from(running.contains(&object.address()));
+            }
+            Placed::Stranger(_) => alive.strangers += 1,
+            // What was not written any more in an earlier change.
+            Placed::At(..) | Placed::Elsewhere => {}
+        })?;
+        Ok(alive)
+    }
+
+    fn for_each_function(
+        &self,
+        mut settling: Settling,
+        look: &mut dyn FnMut(Placed, Object<'_>),
+    ) -> Result<(), &'static str> {
+        self.watch.find_all_threads();
+        settling.begin_slice();
+        let sweep = Sweep::kept_in(Slot::Reload);
+        let exchanges = self.exchanges.borrow();
+        let progress = sweep.step(self.main, Instant::now() + FAR, &mut |object| {
+            if object.kind() == Type::Function && !exchanges.roots.contains(&object.address()) {
+                look(settling.place(&exchanges, self.main, object, object.body()), object);
+            }
+        });
+        self.main.clear_slot(Slot::Reload);
+        let is_whole = matches!(progress, Ok(Progress::Done));
+        if is_whole { Ok(()) } else { Err("the functions of this engine cannot all be found") }
+    }
+
+    /// Has the bodies of a source as it is compiled.
+    fn make_plain(&self, source: SourceId, text: Arc<str>, chunk_name: CString) -> Result<(), &'static str> {
+        if self.has_bodies(source) {
+            return Ok(());
+        }
+        let asked = Asked::default();
+        let made = order(Order { text, chunk_name, asked: asked.clone() }, true, &self.supervisor.attention());
+        let made = made.outcome().unwrap_or(Err(NOT_MADE))?;
+        self.exchanges.borrow_mut().take(self.main, source, asked, &made)
+    }
+
+    /// Gives the functions of a source the bodies of another one, which is compiled as this text, by positions; those on stacks get
+    /// them when they have returned.
+    ///
+    /// # Errors
+    /// Why that cannot be; nothing is changed then.
+    pub(crate) fn succeed(
+        &self,
+        (old, new): (SourceId, SourceId),
+        (text, chunk_name): (Arc<str>, CString),
+        successors: Vec<Option<usize>>,
+    ) -> Result<(), &'static str> {
+        self.make_plain(new, text, chunk_name)?;
+        {
+            let mut exchanges = self.exchanges.borrow_mut();
+            exchanges.succeed(old, new, successors);
+            exchanges.unsettle(new);
+        }
+        let until = Instant::now() + FAR;
+        while self.is_looking() {
+            self.advance(until);
+        }
+        Ok(())
+    }
+
+    /// The prototypes of the functions of a source that run on in its text, because they are on stacks or nothing takes their place,
+    /// and of all that those define. They are kept from now on, though not the functions: what is known by their addresses
+    /// stays so.
+    ///
+    /// # Errors
+    /// When the state has no memory left, or the functions cannot all be found.
+    pub(crate) fn keep_those_that_stay(
+        &self,
+        source: SourceId,
+        successors: &[Option<usize>],
+    ) -> Result<Vec<usize>, EngineError> {
+        let top = self.main.top();
+        let outcome = self.keep_on_top(source, successors);
+        self.main.cut_to(top);
+        outcome
+    }
+
+    fn keep_on_top(&self, source: SourceId, successors: &[Option<usize>]) -> Result<Vec<usize>, EngineError> {
+        let state = self.main;
+        let settling = self.settling(std::iter::once(source).collect());
+        let running = self.running_functions();
+        if state.push_slot(Slot::KeptOn) != Type::Table {
+            state.pop(1);
+            state.push_table()?;
+            state.push_copy(-1);
+            state.set_slot(Slot::KeptOn)?;
+        }
+        let (kept, mut seen) = (state.top(), HashSet::default());
+        let before = i64::try_from(state.raw_len(kept)).unwrap_or(0);
+        let mut last = before;
+        let looked = self.for_each_function(settling, &mut |placed, object| {
+            let Placed::At(of, position) = placed else { return };
+            let stays = successors.get(position).copied().flatten().is_none() || running.contains(&object.address());
+            if of == source && stays && seen.insert(object.body().address()) && object.push(state) {
+                last += 1;
+                state.push_integer(last);
+                state.swap();
+                report(state.raw_set(kept));
+            }
+        });
+        looked.map_err(|why| EngineError::Runtime(why.to_owned()))?;
+        let mut found = Vec::new();
+        for number in before + 1..=last {
+            state.raw_get_index(kept, number);
+            // A function of nothing keeps the body in the place of the one that was found, with what that has captured.
+            state.load("", c"=kept on")?;
+            with_body(state, -2, |body| {
+                body.with_all_inside(&mut found);
+                body.give_to(state, -1);
+            });
+            self.exchanges.borrow_mut().roots.insert(state.address_at(-1));
+            state.push_integer(number);
+            state.swap();
+            state.raw_set(kept)?;
+            state.pop(1);
+        }
+        Ok(found)
+    }
+}

@@ -1,0 +1,97 @@
+//! Giving the functions of a script the bodies of a changed text, in place.
+
+use std::ffi::CString;
+use std::sync::Arc;
+
+use adzeman_core::engine::{EngineError, FunctionFate, Reload, ReloadMode, ReloadedFunction};
+use adzeman_core::source::Line;
+
+use super::Context;
+use crate::environments;
+use crate::facts::of_text;
+use crate::ffi::apart::in_new_state;
+use crate::reload::{Fate, Plan, Row, plan};
+
+impl Context {
+    /// Gives the functions of the source of this name the bodies of another text, all of them or none, unless the mode says
+    /// otherwise. `None` where this state has no such source.
+    ///
+    /// # Errors
+    /// Why that cannot be; nothing is changed then.
+    pub(crate) fn reload(&self, name: &str, text: &str, mode: ReloadMode) -> Result<Option<Reload>, EngineError> {
+        let refused = |why: &str| EngineError::Runtime(format!("{name} cannot be changed: {why}"));
+        let Some((chunk_name, source)) = self.scripts.now_called(name) else { return Ok(None) };
+        let c_name = CString::new(chunk_name.as_str()).map_err(|_| refused("its name is none"))?;
+        let compiles = in_new_state(|state| state.load(text, &c_name));
+        compiles.unwrap_or_else(|| Err(refused("its text could not be looked at")))?;
+        let written = self.scripts.written(source).ok_or_else(|| refused("the text that runs is not known"))?;
+        let (compiled_as, _) =
+            self.scripts.text_of(source).ok_or_else(|| refused("the text that runs is not known"))?;
+        let held = plan(&written, &compiled_as, text, &c_name).map_err(refused)?;
+        let alive = self.arms.alive(source, held.successors.len()).map_err(refused)?;
+        let functions: Vec<_> = held.rows.iter().skip(1).map(|row| row_of(row, &alive)).collect();
+        let is_obstacle = |held: &ReloadedFunction| matches!(held.fate, FunctionFate::Refused(_)) && held.alive > 0;
+        let is_whole = alive.strangers == 0 && !functions.iter().any(is_obstacle);
+        let is_to_be = mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole;
+        let mut answer = Reload {
+            source,
+            functions,
+            others: alive.strangers,
+            top_level_changed: held.top_level_changed,
+            is_done: false,
+        };
+        if is_to_be {
+            answer.is_done = true;
+            if *written != *text {
+                answer.source =
+                    self.succeed(name, (chunk_name, c_name), text, source, held).map_err(|why| match why {
+                        Refusal::Engine(error) => error,
+                        Refusal::Why(why) => refused(why),
+                    })?;
+            }
+        }
+        Ok(Some(answer))
+    }
+
+    fn succeed(
+        &self,
+        name: &str,
+        (chunk_name, c_name): (String, CString),
+        text: &str,
+        source: adzeman_core::source::SourceId,
+        plan: Plan,
+    ) -> Result<adzeman_core::source::SourceId, Refusal> {
+        let text: Arc<str> = text.into();
+        let staying = self.arms.keep_those_that_stay(source, &plan.successors).map_err(Refusal::Engine)?;
+        let new = self.supervisor.source_loaded(of_text(name, &c_name, text.clone()));
+        self.scripts.succeed(&chunk_name, text, plan.compiled_as.clone(), new);
+        self.arms.succeed((source, new), (plan.compiled_as, c_name), plan.successors).map_err(Refusal::Why)?;
+        self.scripts.keep_on(&staying, source);
+        self.evaluator.forget_kept();
+        environments::forget(self.main);
+        Ok(new)
+    }
+}
+
+enum Refusal {
+    Engine(EngineError),
+    Why(&'static str),
+}
+
+fn row_of(row: &Row, alive: &crate::arm::Alive) -> ReloadedFunction {
+    let count = |counts: &[usize]| row.old.and_then(|old| counts.get(old)).copied().unwrap_or(0);
+    let fate = match &row.fate {
+        Fate::Changed => FunctionFate::Changed,
+        Fate::Unchanged => FunctionFate::Unchanged,
+        Fate::New => FunctionFate::New,
+        Fate::Gone => FunctionFate::Gone,
+        Fate::Refused(why) => FunctionFate::Refused(why.clone()),
+    };
+    ReloadedFunction {
+        name: row.name.clone(),
+        line: Line::new(row.line),
+        fate,
+        alive: count(&alive.count),
+        running: count(&alive.running),
+    }
+}
