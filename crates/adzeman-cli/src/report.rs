@@ -1,6 +1,6 @@
 //! What commands answer, as data: rendered for people, or printed as JSON.
 
-use adzeman_dap::extra::{ChangeInfo, ShapeLine, TableRow, UndoneInfo};
+use adzeman_dap::extra::{ChangeInfo, ReloadBody, ShapeLine, TableRow, UndoneInfo};
 use serde::Serialize;
 
 use crate::project::Stale;
@@ -384,6 +384,11 @@ pub(crate) enum Report {
         /// Whether it is given back.
         #[serde(skip_serializing_if = "std::ops::Not::not")]
         for_now: bool,
+    },
+    /// A script runs as its file is now, or why it does not.
+    Reloaded {
+        #[serde(flatten)]
+        reload: ReloadBody,
     },
     /// What was changed so far.
     Changes {

@@ -86,6 +86,9 @@ pub(crate) enum Command {
         value: String,
         for_now: bool,
     },
+    Reload(Reload),
+    /// A file, and a line in it; where it is looked at otherwise.
+    Edit(Option<(String, Option<i64>)>),
     /// What was changed.
     Changes,
     Undo {
@@ -105,6 +108,16 @@ pub(crate) enum Command {
     End,
     Leave,
     Help(Option<&'static str>),
+}
+
+/// Which script gets the text of its file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Reload {
+    pub(crate) path: String,
+    /// Also where some function cannot take its new body.
+    pub(crate) partly: bool,
+    /// The text that was loaded, and not that of the file.
+    pub(crate) original: bool,
 }
 
 /// Which change is undone.
@@ -162,7 +175,7 @@ const fn verb(
 }
 
 /// All commands.
-pub(crate) const VERBS: [Verb; 29] = [
+pub(crate) const VERBS: [Verb; 31] = [
     verb(
         Topic::Stop,
         "break",
@@ -255,6 +268,20 @@ pub(crate) const VERBS: [Verb; 29] = [
         "let TARGET = EXPRESSION [for now]",
         "change a variable, a field or part of the host; for now: until it is undone, or you leave",
         ["let margin = 0.02", "let host.weather.rain = 12 for now"],
+    ),
+    verb(
+        Topic::Change,
+        "reload",
+        "reload FILE [--partly] [--original]",
+        "give the functions of a script the bodies that its file has now, in place; all that they have captured stays. --partly: those that can be; --original: the text that was loaded",
+        ["reload ledger.lua", "reload ledger.lua --original"],
+    ),
+    verb(
+        Topic::Change,
+        "edit",
+        "edit [FILE[:LINE]]",
+        "open your editor ($EDITOR) there, or where you look, and reload what you save",
+        ["edit", "edit ledger.lua:25"],
     ),
     verb(
         Topic::Change,
@@ -387,6 +414,8 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "out" => Ok(Command::Go(Go::Out)),
         "look" => Ok(Command::Look(looks::parse_look(rest))),
         "let" => parse_let(rest),
+        "reload" => parse_reload(rest).map(Command::Reload).ok_or_else(|| usage("reload")),
+        "edit" => Ok(Command::Edit(parse_place(rest))),
         "changes" => Ok(Command::Changes),
         "undo" => parse_undo(rest).ok_or_else(|| usage("undo")),
         "use" => parse_use(rest),
@@ -493,6 +522,26 @@ fn parse_let(rest: &str) -> Result<Command, CliError> {
         return Err(usage("let"));
     }
     Ok(Command::Let { target: target.to_owned(), value: value.to_owned(), for_now })
+}
+
+fn parse_reload(rest: &str) -> Option<Reload> {
+    let (mut path, mut partly, mut original) = (None, false, false);
+    for word in rest.split_whitespace() {
+        match word {
+            "--partly" => partly = true,
+            "--original" => original = true,
+            word if word.starts_with("--") || path.is_some() => return None,
+            word => path = Some(word.to_owned()),
+        }
+    }
+    Some(Reload { path: path?, partly, original })
+}
+
+/// `FILE`, or `FILE:LINE`.
+fn parse_place(rest: &str) -> Option<(String, Option<i64>)> {
+    let rest = Some(rest).filter(|rest| !rest.is_empty())?;
+    let split = rest.rsplit_once(':').and_then(|(path, line)| Some((path.to_owned(), Some(line.parse().ok()?))));
+    Some(split.unwrap_or_else(|| (rest.to_owned(), None)))
 }
 
 fn parse_undo(rest: &str) -> Option<Command> {
@@ -616,6 +665,15 @@ mod tests {
         assert_eq!(parse("undo all anyway").unwrap(), undo(Undo::All, true));
         assert_eq!(parse("undo 3").unwrap(), undo(Undo::Number(3), false));
         assert!(parse("undo everything").is_err());
+        let reload = |path: &str, partly, original| Command::Reload(Reload { path: path.to_owned(), partly, original });
+        assert_eq!(parse("reload a/b.lua").unwrap(), reload("a/b.lua", false, false));
+        assert_eq!(parse("reload --partly b.lua --original").unwrap(), reload("b.lua", true, true));
+        for line in ["reload", "reload a b", "reload a --all"] {
+            assert!(parse(line).is_err(), "{line}");
+        }
+        assert_eq!(parse("edit").unwrap(), Command::Edit(None));
+        assert_eq!(parse("edit a.lua:7").unwrap(), Command::Edit(Some(("a.lua".to_owned(), Some(7)))));
+        assert_eq!(parse("edit C:\\a.lua").unwrap(), Command::Edit(Some(("C:\\a.lua".to_owned(), None))));
         assert!(parse("let a == b").is_err());
         assert!(parse("let x =").is_err());
     }

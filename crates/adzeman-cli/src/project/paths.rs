@@ -62,9 +62,13 @@ impl PathMaps {
 
     /// The text of the file here that stands for a source, if there is one.
     pub(crate) fn text(&self, source: &Source) -> Option<String> {
-        let local = self.to_local(source.path.as_ref()?);
-        let file = if Path::new(&local).is_absolute() { PathBuf::from(&local) } else { self.folder.join(&local) };
-        std::fs::read_to_string(file).ok()
+        std::fs::read_to_string(self.file_of(source.path.as_ref()?)).ok()
+    }
+
+    /// The file here that stands for a source, whether there is one or not.
+    pub(crate) fn file_of(&self, path: &str) -> PathBuf {
+        let local = self.to_local(path);
+        if Path::new(&local).is_absolute() { PathBuf::from(&local) } else { self.folder.join(&local) }
     }
 
     /// Whether the file here that stands for a source has another text; nothing when there is no such file.

@@ -8,7 +8,7 @@ use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
 use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
 use crate::report::{BreakRow, EventRow, Extent, FOR_NOW, FrameRow, HostRow, Listing, Notice, Report, Row, Stop};
-use adzeman_dap::extra::{ChangeInfo, UndoneInfo};
+use adzeman_dap::extra::{ChangeInfo, ReloadBody, ReloadedFunctionInfo, UndoneInfo};
 use anstyle::Style;
 
 /// Widest function with its arguments in the call stack.
@@ -46,6 +46,7 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             let until = if *for_now { "; 'undo' gives back what was there, and so does leaving" } else { "" };
             format!("{} is now {value}{}\n", styled(NAME, target), styled(QUIET, &(made + until)))
         }
+        Report::Reloaded { reload } => render_reload(reload, columns),
         Report::Changes { changes } if changes.is_empty() => {
             "nothing was changed; 'let TARGET = EXPRESSION' changes a value, also 'for now'\n".to_owned()
         }
@@ -108,6 +109,63 @@ fn render_attached(report: &Report) -> String {
         text.push_str(DISARMED);
     }
     text
+}
+
+/// What became of the functions of a script whose text was changed.
+fn render_reload(reload: &ReloadBody, columns: Option<usize>) -> String {
+    let count = |state: &str| reload.functions.iter().filter(|held| held.state == state).count();
+    let counts: Vec<_> = ["changed", "new", "gone", "refused", "unchanged"]
+        .into_iter()
+        .filter(|state| count(state) > 0)
+        .map(|state| format!("{} {state}", count(state)))
+        .collect();
+    let counts = counts.join(", ");
+    let path = styled(STRONG, &reload.path);
+    let mut text = match (reload.done, reload.functions.iter().all(|held| held.state == "unchanged")) {
+        (true, true) => format!("{path} runs as it is written: {counts}\n"),
+        (true, false) => format!("{path} runs as it is written now, in {}: {counts}\n", reload.contexts.join(", ")),
+        (false, _) => {
+            styled(TROUBLE, &format!("{} runs as before, since not all of its functions can be changed", reload.path))
+                + "\n"
+        }
+    };
+    let cells = |held: &ReloadedFunctionInfo| {
+        let name = held.name.clone().unwrap_or_else(|| "(a function without a name)".to_owned());
+        let line = held.line.map_or(String::new(), |line| line.to_string());
+        vec![format!(" {name}"), line, held.state.clone(), remark_of(held)]
+    };
+    let shown = reload.functions.iter().filter(|held| held.state != "unchanged");
+    text += &lay_out(None, shown.map(cells), columns).text(STRONG);
+    if reload.others > 0 {
+        let _ =
+            writeln!(text, "{} of its functions are of a text that is not known, and stay as they are", reload.others);
+    }
+    if reload.done && reload.top_level_changed {
+        text += "what stands outside of all functions is written otherwise, too; it is not run again\n";
+    }
+    if !reload.done {
+        let _ = writeln!(text, "'reload {} --partly' changes those that can be", reload.path);
+    }
+    text
+}
+
+/// What there is to say of a function besides what becomes of it.
+fn remark_of(held: &ReloadedFunctionInfo) -> String {
+    let running = match held.running {
+        0 => None,
+        1 if held.alive == 1 => Some("runs, and changes when it returns".to_owned()),
+        running => Some(format!("{running} of {} run, and change when they return", held.alive)),
+    };
+    let stays = match (held.state.as_str(), held.alive) {
+        ("gone", 1) => Some("the one that is alive stays as it is".to_owned()),
+        ("gone", alive) if alive > 1 => Some(format!("the {alive} that are alive stay as they are")),
+        ("new", _) => Some("is made when what defines it runs".to_owned()),
+        ("changed", 0) => Some("none is alive".to_owned()),
+        ("changed", alive) if alive > 1 && held.running == 0 => Some(format!("{alive} are alive")),
+        _ => None,
+    };
+    let running = running.filter(|_| held.state == "changed");
+    [held.why.clone(), stays, running].into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
 /// What was changed, and how it stands.

@@ -3,7 +3,7 @@
 use std::io;
 
 use adzeman_dap::ErrorCode;
-use adzeman_dap::extra::{ChangeInfo, ShapeLine, TableRow, UndoneInfo};
+use adzeman_dap::extra::{ChangeInfo, ReloadBody, ReloadedFunctionInfo, ShapeLine, TableRow, UndoneInfo};
 use textwrap::core::display_width;
 
 use super::fold::folded;
@@ -137,6 +137,32 @@ fn frames() -> Vec<FrameRow> {
         FrameRow { arguments: Vec::new(), running_milliseconds: None, ..frame(1, "pcall", "native") },
         FrameRow { arguments: Vec::new(), ..frame(2, "frame.update of lock.upper, raised by lockside", "boundary") },
     ]
+}
+
+fn reload(done: bool) -> ReloadBody {
+    let function = |name: Option<&str>, line: i64, state: &str, alive: usize, running: usize| ReloadedFunctionInfo {
+        name: name.map(str::to_owned),
+        line: Some(line),
+        state: text(state),
+        why: (state == "refused").then(|| text("it uses 'rate' of what is around it, which it did not before")),
+        alive,
+        running,
+    };
+    ReloadBody {
+        path: text("scripts/ledger.lua"),
+        done,
+        contexts: texts(["ledger"]),
+        functions: vec![
+            function(Some("rate"), 12, "changed", 1, 1),
+            function(Some("fare"), 21, if done { "changed" } else { "refused" }, 1, 0),
+            function(None, 24, "changed", 4, 1),
+            function(Some("toll_of"), 30, "new", 0, 0),
+            function(Some("before_save"), 36, "unchanged", 1, 0),
+            function(Some("after_save"), 41, "gone", 1, 0),
+        ],
+        others: usize::from(!done),
+        top_level_changed: true,
+    }
 }
 
 fn changes() -> Vec<ChangeInfo> {
@@ -320,6 +346,8 @@ fn reports() -> Vec<Report> {
             made: Some(text("before frame.update, 61.500 s on the host's clock")),
             for_now: true,
         },
+        Report::Reloaded { reload: reload(true) },
+        Report::Reloaded { reload: reload(false) },
         Report::Changes { changes: changes() },
         Report::Changes { changes: Vec::new() },
         Report::Undone {
@@ -446,7 +474,7 @@ fn everything(columns: Option<usize>) -> String {
 fn there_is_one_of_everything() {
     let (report, error) = (include_str!("../report.rs"), include_str!("../error.rs"));
     let said = everything(None);
-    for (source, name, least) in [(report, "Report", 41), (report, "Notice", 10), (error, "CliError", 20)] {
+    for (source, name, least) in [(report, "Report", 42), (report, "Notice", 10), (error, "CliError", 20)] {
         let kinds = kinds(source, name);
         assert!(kinds.len() >= least, "{kinds:?}");
         for kind in kinds {

@@ -48,6 +48,8 @@ impl Session<'_> {
             Command::Run(call) => self.call(call),
             Command::Look(what) => self.look(what),
             Command::Let { target, value, for_now } => self.change(target, value, for_now),
+            Command::Reload(wanted) => self.reload(&wanted),
+            Command::Edit(place) => self.edit(place),
             Command::Changes => {
                 let body: ChangesBody = self.client.request(extra::CHANGES, &json!({}))?;
                 Ok(Report::Changes { changes: body.changes })

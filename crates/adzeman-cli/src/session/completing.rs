@@ -41,6 +41,10 @@ impl Session<'_> {
             [] | ["help"] => VERBS.iter().map(|verb| verb.name.to_owned()).collect(),
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
             ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
+            ["reload" | "edit"] => {
+                self.source_names().iter().map(|name| name.trim_end_matches(':').to_owned()).collect()
+            }
+            ["reload", ..] => ["--partly", "--original"].map(str::to_owned).to_vec(),
             ["undo"] => ["all", "anyway"].map(str::to_owned).to_vec(),
             ["undo", _] => vec!["anyway".to_owned()],
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),

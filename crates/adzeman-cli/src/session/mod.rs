@@ -8,6 +8,7 @@ mod joining;
 mod line;
 mod looking;
 mod monitoring;
+mod reloading;
 mod sources;
 mod values;
 mod watching;

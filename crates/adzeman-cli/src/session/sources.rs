@@ -73,7 +73,7 @@ impl Session<'_> {
     }
 
     /// The text of a source; empty when the host does not know it.
-    fn text_of(&mut self, source: Source) -> Result<String, CliError> {
+    pub(super) fn text_of(&mut self, source: Source) -> Result<String, CliError> {
         let arguments =
             SourceArguments { source_reference: source.source_reference.unwrap_or(0), source: Some(source) };
         match self.client.request::<_, SourceBody>("source", &arguments) {
