@@ -13,6 +13,7 @@ mod folders;
 mod going;
 mod inspecting;
 #[cfg(unix)]
+mod reloading;
 mod typing;
 mod waiting;
 

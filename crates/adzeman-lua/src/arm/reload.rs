@@ -15,7 +15,7 @@ use super::{Arms, NOT_KNOWN};
 use crate::ffi::body::with_body;
 use crate::ffi::layout;
 use crate::ffi::objects::{Object, Progress, Sweep};
-use crate::ffi::state::{Slot, Type};
+use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::report;
 
 /// How long all functions are looked for at once.
@@ -30,6 +30,22 @@ pub(crate) struct Alive {
     pub(crate) running: Vec<usize>,
     /// How many are of no position that is known.
     pub(crate) strangers: usize,
+}
+
+/// Pushes a function that has captured so many variables, all of them nil.
+///
+/// # Errors
+/// When that are more than a text can name, or the state has no memory left.
+fn push_function_with(state: State, captured: usize) -> Result<(), EngineError> {
+    let names: Vec<_> = (0..captured).map(|number| format!("v{number}")).collect();
+    let names = names.join(",");
+    let text = if captured == 0 {
+        "return function() end".to_owned()
+    } else {
+        format!("local {names} return function() return {names} end")
+    };
+    state.load(&text, c"=kept on")?;
+    if state.call_plainly(0, 1) { Ok(()) } else { Err(EngineError::Runtime("the state has no memory left".to_owned())) }
 }
 
 impl Arms {
@@ -156,8 +172,10 @@ impl Arms {
         let mut found = Vec::new();
         for number in before + 1..=last {
             state.raw_get_index(kept, number);
-            // A function of nothing keeps the body in the place of the one that was found, with what that has captured.
-            state.load("", c"=kept on")?;
+            // A function that has captured as many variables, and nothing in them, keeps the body in the place of the one that was
+            // found, and of what that has captured.
+            let captured = with_body(state, -1, |body| body.captured()).unwrap_or(0);
+            push_function_with(state, captured)?;
             with_body(state, -2, |body| {
                 body.with_all_inside(&mut found);
                 body.give_to(state, -1);

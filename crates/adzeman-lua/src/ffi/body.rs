@@ -99,6 +99,11 @@ impl<'a> Body<'a> {
         position
     }
 
+    /// How many variables a function with this body has captured.
+    pub(crate) fn captured(self) -> usize {
+        self.count(layout::CAPTURED_COUNT)
+    }
+
     /// The addresses of this body and of all inside it.
     pub(crate) fn with_all_inside(self, into: &mut Vec<usize>) {
         into.push(self.0);

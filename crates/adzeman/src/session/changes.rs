@@ -192,6 +192,19 @@ impl Session {
         ChangesBody { changes: self.changes.all.iter().map(|change| change.info.clone()).collect() }
     }
 
+    /// Lists that a source has another text, by the digests of both.
+    pub(super) fn note_text(
+        &mut self,
+        context: &Arc<ContextLink>,
+        name: &str,
+        digests: (Option<String>, Option<String>),
+    ) {
+        let seconds = self.host.clock.now().as_secs_f64();
+        let (before, value) = (digests.0, digests.1.or_else(|| Some(String::new())));
+        let noted = Noted { before, value, at: String::new(), seconds, undo: None, usual: None };
+        self.changes.note(context.clone(), format!("the text of {name}"), noted);
+    }
+
     /// Lists what is run, which may change anything.
     pub(super) fn note_run(&mut self, context: &Arc<ContextLink>, statement: &str) {
         let seconds = self.host.clock.now().as_secs_f64();

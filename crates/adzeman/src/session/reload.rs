@@ -37,6 +37,9 @@ impl Session {
                 }
             }
             self.shown.forget_references();
+            if let Some((context, found)) = concerned.iter().find(|(_, found)| found.source != source.id) {
+                self.note_reload(context, &source, found);
+            }
         }
         let base = self.client.line_base();
         let done = concerned.iter().all(|(_, found)| found.is_done);
@@ -49,6 +52,13 @@ impl Session {
             others: concerned.iter().map(|(_, found)| found.others).sum(),
             top_level_changed: concerned.iter().any(|(_, found)| found.top_level_changed),
         })
+    }
+
+    /// Lists a change of a text, by what tells the texts apart.
+    fn note_reload(&mut self, context: &Arc<ContextLink>, before: &Source, found: &Reload) {
+        let digest = |source: &Source| source.digest().map(|digest| digest.as_str().to_owned());
+        let now = self.host.sources.look().get(found.source).and_then(|source| digest(source));
+        self.note_text(context, &before.facts.name, (digest(before), now));
     }
 
     fn reload_in(

@@ -52,6 +52,9 @@ fn a_function_gets_its_new_body_while_the_host_runs_and_keeps_its_state() {
         wait(host);
         let total: i64 = evaluate(&mut client, "total").parse().unwrap();
         assert!((1010..1015).contains(&total), "{total}");
+        let changes = client.ok("adzeman/changes", json!({}))["changes"].clone();
+        assert_eq!(changes[0]["target"], "the text of scripts/toll.lua", "{changes}");
+        assert_ne!(changes[0]["before"], changes[0]["value"]);
         // And again, and back.
         reload(&mut client, &SCRIPT.replace("base + length", "length - base"));
         wait(host);

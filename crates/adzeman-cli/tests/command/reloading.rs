@@ -1,0 +1,117 @@
+//! Correcting a script where it stands: from a file here, by an editor, and on the host's own text.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+use std::process::Stdio;
+
+use crate::{Lockside, adzeman, has, text};
+
+const LEDGER: &str = include_str!("../../../adzeman-demo/scripts/ledger.lua");
+const WRONG: &str = "  if length > 12 then
+    return tariff.per_metre.middle
+  elseif length > 20 then
+    return tariff.per_metre.large
+  end";
+const RIGHT: &str = "  if length > 20 then
+    return tariff.per_metre.large
+  elseif length > 12 then
+    return tariff.per_metre.middle
+  end";
+
+/// Runs commands in a folder; answers what was printed, and whether all of it worked.
+fn ran(host: &Lockside, folder: &Path, editor: &str, commands: &str) -> (String, bool) {
+    use std::io::Write as _;
+    let mut child = adzeman()
+        .args(["attach", &host.address, "--batch", "-"])
+        .current_dir(folder)
+        .env("EDITOR", editor)
+        .env_remove("VISUAL")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    (text(&output.stdout) + &text(&output.stderr), output.status.success())
+}
+
+#[test]
+fn a_wrong_toll_becomes_a_right_one_at_the_same_moment() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("scripts")).unwrap();
+    assert!(LEDGER.contains(WRONG));
+    fs::write(folder.path().join("scripts/ledger.lua"), LEDGER.replace(WRONG, RIGHT)).unwrap();
+    let host = Lockside::start(&["--fps", "0"]);
+    let commands = "break on record.before_save when event.record.length > 20\ngo\ngo line 26 in ledger.lua\n\
+                    reload ledger.lua\nlook stack\ngo again\ngo line 26 in ledger.lua\nremove all\n\
+                    break on record.after_save say \"{event.record.boat}: {event.toll}\" once\ngo 2 record.after_save\nchanges\n\
+                    reload scripts/ledger.lua\nreload ledger.lua --original\nrun rate\n";
+    let (shown, _) = ran(&host, folder.path(), "", commands);
+    has(
+        &shown,
+        &[
+            "scripts/ledger.lua here is not what the host runs",
+            "sum = 21.2",
+            "scripts/ledger.lua runs as it is written now, in ledger: 1 changed, 3 unchanged",
+            "rate  12  changed",
+            "sum = 34.099999999999994 (was 21.2)",
+            "» Kingfisher: 34.1",
+            "the text of scripts/ledger.lua",
+            "scripts/ledger.lua runs as it is written: 4 unchanged",
+            "1 changed, 3 unchanged",
+        ],
+    );
+}
+
+#[test]
+fn a_text_that_does_not_fit_is_refused_with_what_does_not() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("scripts")).unwrap();
+    let file = folder.path().join("scripts/ledger.lua");
+    let host = Lockside::start(&["--fps", "0"]);
+    fs::write(&file, LEDGER.replace(WRONG, "  if length > 20 than")).unwrap();
+    let (shown, is_done) = ran(&host, folder.path(), "", "reload ledger.lua\n");
+    assert!(!is_done && shown.contains("scripts/ledger.lua:13: 'then' expected near 'than'"), "{shown}");
+    let (shown, is_done) = ran(&host, folder.path(), "", "reload nowhere.lua\n");
+    assert!(!is_done && shown.contains("no script of the host is called 'nowhere.lua'"), "{shown}");
+    fs::remove_file(&file).unwrap();
+    let (shown, is_done) = ran(&host, folder.path(), "", "reload ledger.lua\n");
+    assert!(!is_done && shown.contains("there is no file scripts/ledger.lua here"), "{shown}");
+}
+
+#[test]
+fn an_editor_is_opened_at_the_line_on_the_host_s_own_text() {
+    let folder = tempfile::tempdir().unwrap();
+    let script = |name: &str, body: &str| {
+        let file = folder.path().join(name);
+        fs::write(&file, format!("#!/bin/sh\n{body}\n")).unwrap();
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o755)).unwrap();
+        file.to_str().unwrap().to_owned()
+    };
+    let host = Lockside::start(&["--fps", "0"]);
+    // It is given the line, and the file.
+    let right =
+        script("right", "echo \"$1 $2 $3\"; sed -i 's/base = 4.0,/base = 400.0,/; s/length > 12/length > 1000/' \"$3\"");
+    let commands = "break in fare\ngo\nedit ledger.lua:13\nrun rate(14)\nedit\n";
+    let (shown, is_done) = ran(&host, folder.path(), &format!("{right} --wait"), commands);
+    has(
+        &shown,
+        &[
+            "--wait +13 ",
+            "ledger.lua",
+            "1 changed, 3 unchanged",
+            "what stands outside of all functions is written otherwise, too; it is not run again",
+            "rate(14) returned 0.5",
+        ],
+    );
+    assert!(
+        !is_done && shown.contains("the text was not changed"),
+        "the second time nothing is left to change: {shown}"
+    );
+    let (shown, is_done) = ran(&host, folder.path(), &script("gives-up", "exit 3"), "edit ledger.lua\n");
+    assert!(!is_done && shown.contains("nothing was reloaded"), "{shown}");
+    let (shown, is_done) = ran(&host, folder.path(), "", "edit ledger.lua\n");
+    assert!(!is_done && shown.contains("Set EDITOR"), "{shown}");
+}
