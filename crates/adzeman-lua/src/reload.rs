@@ -145,7 +145,7 @@ fn mentioning(
     for (old, new) in successors.iter().enumerate().skip(1).filter_map(|(old, new)| Some((old, (*new)?))) {
         let names = &held[old].captured_names;
         let at = is[new].begin.unwrap_or_else(|| is[new].text.end - "end".len());
-        if *names != plain[new].captured_names {
+        if !names.is_empty() && *names != plain[new].captured_names {
             let names: Vec<_> = names.iter().map(|name| String::from_utf8_lossy(name)).collect();
             inserted.push((at, format!(" if nil then local _={} end ", names.join(";_="))));
         }

@@ -92,8 +92,10 @@ fn an_editor_is_opened_at_the_line_on_the_host_s_own_text() {
     };
     let host = Lockside::start(&["--fps", "0"]);
     // It is given the line, and the file.
-    let right =
-        script("right", "echo \"$1 $2 $3\"; sed -i 's/base = 4.0,/base = 400.0,/; s/length > 12/length > 1000/' \"$3\"");
+    let right = script(
+        "right",
+        "echo \"$1 $2 $3\"; sed -i 's/base = 4.0,/base = 400.0,/; s/length > 12/length > 1000/' \"$3\"",
+    );
     let commands = "break in fare\ngo\nedit ledger.lua:13\nrun rate(14)\nedit\n";
     let (shown, is_done) = ran(&host, folder.path(), &format!("{right} --wait"), commands);
     has(

@@ -212,7 +212,8 @@ fn note_threads_on(state: State, most: usize, show: &mut dyn FnMut(State)) -> Re
     let Some(list) = internals::header(state).filter(|list| list.first() == newest) else {
         return Ok(Met::NotKnown);
     };
-    let objects = std::iter::successors(Some(newest), |object| Some(list.next(*object)));
+    // Nothing is behind the end of the list.
+    let objects = std::iter::successors(Some(newest), |object| (*object != 0).then(|| list.next(*object)));
     let new = objects.take_while(|object| *object != 0 && Some(*object) != mark);
     let mut threads: Vec<usize> = Vec::new();
     for (count, object) in new.enumerate() {

@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site};
 use adzeman_core::decide::{Decider, Moment};
-use adzeman_core::engine::{Engine, EngineContext as _, ScopeKind, Supervisor};
+use adzeman_core::engine::{Engine, EngineContext as _, EngineError, Reload, ReloadMode, ScopeKind, Supervisor};
 use adzeman_core::host::{Data, HostError, HostView, at};
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
@@ -239,6 +239,43 @@ fn run_from(
     let raises = supervising.raises.borrow().clone();
     let hooked = supervising.hooked.borrow().clone();
     Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, outcome }
+}
+
+/// Loads a text and runs it, with a breakpoint on each of these lines if `armed`, and lends what gives it another one.
+pub(crate) fn reloading(
+    old: &str,
+    armed: &[u32],
+    work: impl FnOnce(&Lua, &dyn Fn(&str) -> Result<Reload, EngineError>),
+) {
+    let lua = crate::ffi::lua_with_debug();
+    let host = Rc::new(TestHost(RefCell::new(json!({}))));
+    let supervising = Rc::new(Supervising {
+        hooked: RefCell::default(),
+        sources: RefCell::default(),
+        decider: RefCell::default(),
+        engine: RefCell::default(),
+        at_stop: RefCell::new(Box::new(|_, _| Go::Freely)),
+        stops: RefCell::default(),
+        raises: RefCell::default(),
+        reached: Cell::new(0),
+        busy: Cell::new(false),
+    });
+    let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host).unwrap());
+    *supervising.engine.borrow_mut() = Some(engine.clone());
+    engine.load("test.lua", old).unwrap().call::<()>(()).unwrap();
+    let arm = || {
+        supervising.arm(armed.iter().map(|line| at_line(*line, None)).collect());
+        engine.watch(&supervising.decider.borrow().need());
+    };
+    arm();
+    work(&lua, &|text| {
+        let mut outcome = Ok(None);
+        engine.at_safe_point(&mut |engine| outcome = engine.reload("test.lua", text, ReloadMode::Whole));
+        // Breakpoints are on lines of the newest text.
+        arm();
+        outcome.map(Option::unwrap)
+    });
+    *supervising.engine.borrow_mut() = None;
 }
 
 /// Ways of a host to hold functions: `host_box(f)` in a userdata, which `host_unbox` looks into; `host_keep(f)` by the binding, for

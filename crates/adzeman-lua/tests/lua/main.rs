@@ -9,5 +9,6 @@ mod exchanging;
 mod ffi;
 mod hiding;
 mod looking;
+mod reloading;
 mod stopping;
 mod unchanged;
