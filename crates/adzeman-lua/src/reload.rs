@@ -43,6 +43,26 @@ pub(crate) struct Row {
     pub(crate) fate: Fate,
 }
 
+/// A function that captures more than before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Forward {
+    /// Its position among the functions of the old text, and of the new one.
+    pub(crate) old: usize,
+    pub(crate) new: usize,
+    /// What it captured before, in that order.
+    pub(crate) names: Vec<String>,
+    /// What it captures besides, in the order of its new body.
+    pub(crate) more: Vec<More>,
+}
+
+/// A variable that a function captures besides those of before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct More {
+    pub(crate) name: String,
+    /// The functions of the old text that captured it, and as which of their variables, from 0.
+    pub(crate) held_by: Vec<(usize, usize)>,
+}
+
 /// What is to be done.
 #[derive(Debug)]
 pub(crate) struct Plan {
@@ -50,6 +70,8 @@ pub(crate) struct Plan {
     pub(crate) compiled_as: Arc<str>,
     /// For each function of the old text, which one of the new text takes its place.
     pub(crate) successors: Vec<Option<usize>>,
+    /// Those that capture more than before: what takes their place has to be made for each.
+    pub(crate) forwards: Vec<Forward>,
     pub(crate) rows: Vec<Row>,
     /// Whether what stands outside of all functions is another text.
     pub(crate) top_level_changed: bool,
@@ -69,9 +91,10 @@ pub(crate) fn plan(old: &str, compiled_as: &str, new: &str, chunk_name: &CStr) -
     let text = mentioning(new, &is, &successors, &held, &plain);
     let fitted = compiled(&text, chunk_name).ok_or(NOT_PAIRED)?;
     let fitted = prototypes(&fitted).filter(|fitted| fitted.len() == is.len()).ok_or(NOT_PAIRED)?;
-    let rows = rows((old, &was), (new, &is), &mut successors, &held, &fitted);
+    let (before, after) = (Captures::of(&held, &was), Captures::of(&fitted, &is));
+    let (rows, forwards) = rows((old, &was), (new, &is), &mut successors, &before, &after);
     let top_level_changed = top_level(old, &was) != top_level(new, &is);
-    Ok(Plan { compiled_as: text.into(), successors, rows, top_level_changed })
+    Ok(Plan { compiled_as: text.into(), successors, forwards, rows, top_level_changed })
 }
 
 /// What of a text stands outside of all functions, without blanks.
@@ -166,23 +189,30 @@ fn rows(
     (old, was): (&str, &[WrittenFunction]),
     (new, is): (&str, &[WrittenFunction]),
     successors: &mut [Option<usize>],
-    held: &[Prototype<'_>],
-    fitted: &[Prototype<'_>],
-) -> Vec<Row> {
-    let mut rows = Vec::new();
+    before: &Captures<'_>,
+    after: &Captures<'_>,
+) -> (Vec<Row>, Vec<Forward>) {
+    let (mut rows, mut forwards) = (Vec::new(), Vec::new());
+    let paired = successors.to_vec();
     let predecessors: HashMap<usize, usize> =
         successors.iter().enumerate().filter_map(|(old, new)| Some(((*new)?, old))).collect();
     for (at, function) in is.iter().enumerate() {
         let predecessor = predecessors.get(&at).copied();
         let fate = match predecessor {
             None => Fate::New,
-            Some(before) => match refused(&held[before], &fitted[at]) {
-                Some(why) => {
-                    successors[before] = None;
+            Some(held) => match fit((before, held), (after, at), &paired) {
+                Fit::Refused(why) => {
+                    successors[held] = None;
                     Fate::Refused(why)
                 }
-                None if old[was[before].text.clone()] == new[function.text.clone()] => Fate::Unchanged,
-                None => Fate::Changed,
+                Fit::Forwards(more) => {
+                    successors[held] = None;
+                    let names = before.names(held).map(str::to_owned).collect();
+                    forwards.push(Forward { old: held, new: at, names, more });
+                    Fate::Changed
+                }
+                Fit::Same if old[was[held].text.clone()] == new[function.text.clone()] => Fate::Unchanged,
+                Fit::Same => Fate::Changed,
             },
         };
         rows.push(Row { name: function.name.clone(), line: function.lines.0, old: predecessor, fate });
@@ -194,25 +224,76 @@ fn rows(
         old: Some(at),
         fate: Fate::Gone,
     }));
-    rows
+    (rows, forwards)
 }
 
-/// Why a body cannot take the place of another one.
-fn refused(held: &Prototype<'_>, fitted: &Prototype<'_>) -> Option<String> {
-    if held.captured_names == fitted.captured_names {
-        return None;
+/// What the functions of a text have captured.
+struct Captures<'a> {
+    prototypes: &'a [Prototype<'a>],
+    written: &'a [WrittenFunction],
+}
+
+impl<'a> Captures<'a> {
+    fn of(prototypes: &'a [Prototype<'a>], written: &'a [WrittenFunction]) -> Self {
+        Self { prototypes, written }
     }
-    let text = |name: &&[u8]| match *name {
-        b"_ENV" => "globals (its '_ENV')".to_owned(),
-        name => format!("'{}'", String::from_utf8_lossy(name)),
+
+    fn names(&self, function: usize) -> impl Iterator<Item = &'a str> {
+        self.prototypes[function].captured_names.iter().map(|name| std::str::from_utf8(name).unwrap_or_default())
+    }
+
+    /// The function that a captured variable is a local of; none for what the whole script was given.
+    fn declared_in(&self, function: usize, number: usize) -> Option<usize> {
+        let [is_local, from, ..] = self.prototypes[function].captured.get(3 * number..)? else { return None };
+        match (function, is_local) {
+            (0, _) => None,
+            (_, 0) => self.declared_in(self.written[function].parent, usize::from(*from)),
+            (_, _) => Some(self.written[function].parent),
+        }
+    }
+}
+
+/// How the body of a function can take the place of another one.
+enum Fit {
+    /// It captures the same.
+    Same,
+    /// It captures this besides.
+    Forwards(Vec<More>),
+    Refused(String),
+}
+
+/// Whether the variables that two functions capture are the same, by their names and the functions that they are locals of.
+fn fit((before, old): (&Captures<'_>, usize), (after, new): (&Captures<'_>, usize), paired: &[Option<usize>]) -> Fit {
+    let now_in = |declared: Option<usize>| match declared {
+        None => Some(None),
+        Some(function) => paired[function].map(Some),
     };
-    let new: Vec<_> =
-        fitted.captured_names.iter().filter(|name| !held.captured_names.contains(name)).map(text).collect();
-    Some(if new.is_empty() {
-        "it captures variables of the same names in another order".to_owned()
-    } else {
-        format!("it uses {} of what is around it, which it did not before", new.join(", "))
-    })
+    let (held, fitted): (Vec<_>, Vec<_>) = (before.names(old).collect(), after.names(new).collect());
+    for (number, name) in held.iter().enumerate() {
+        let is_there = fitted.get(number) == Some(name);
+        if !is_there || now_in(before.declared_in(old, number)) != Some(after.declared_in(new, number)) {
+            return Fit::Refused(match fitted.contains(name) {
+                true => format!("'{name}' is another variable there now"),
+                false => format!("'{name}', which it used, is not there any more"),
+            });
+        }
+    }
+    let more: Vec<_> = (held.len()..fitted.len())
+        .map(|number| {
+            let (name, declared) = (fitted[number], after.declared_in(new, number));
+            let is_it = |(function, at): &(usize, usize)| now_in(before.declared_in(*function, *at)) == Some(declared);
+            let named = (0..before.prototypes.len())
+                .flat_map(|function| before.names(function).enumerate().map(move |(at, held)| (function, at, held)))
+                .filter(|(.., held)| *held == name)
+                .map(|(function, at, _)| (function, at));
+            More { name: name.to_owned(), held_by: named.filter(is_it).collect() }
+        })
+        .collect();
+    match more.iter().find(|more| more.held_by.is_empty() && more.name != "_ENV") {
+        Some(more) => Fit::Refused(format!("it uses '{}', which nothing of the script has kept", more.name)),
+        None if more.is_empty() => Fit::Same,
+        None => Fit::Forwards(more),
+    }
 }
 
 #[cfg(test)]
@@ -243,12 +324,7 @@ mod tests {
         let new = "local a, b = 1, 2\n\nfunction g(x) return f() + x end\nlocal function f() return b - a end\nlocal function i() end";
         assert_eq!(
             fates(old, new),
-            [
-                "g: it uses globals (its '_ENV') of what is around it, which it did not before",
-                "f: changed",
-                "i: new",
-                "h: gone",
-            ]
+            ["g: 'f', which it used, is not there any more", "f: changed", "i: new", "h: gone"]
         );
     }
 
@@ -268,10 +344,18 @@ mod tests {
             assert_eq!(fates[0], "f: changed", "{body}");
         }
         assert_eq!(fates(&old, &around("return a + b + c + print(x)")), ["f: unchanged"]);
+        // What captures more gets a body of its own, where something has kept what it needs.
+        let more = |new: &str| {
+            fates(&(around("return a") + "\nfunction g() return b end"), &(around(new) + "\nfunction g() return b end"))
+        };
+        assert_eq!(more("return a + print(b)")[0], "f: changed");
+        assert_eq!(more("return a + c")[0], "f: it uses 'c', which nothing of the script has kept");
         assert_eq!(
-            fates(&around("return a"), &around("return a + b + print(c)")),
-            ["f: it uses 'b', globals (its '_ENV'), 'c' of what is around it, which it did not before"]
+            fates("local a = 1\nfunction f() return a end", "local b = 1\nfunction f() local a = 2 return b end"),
+            ["f: 'a', which it used, is not there any more"]
         );
+        let inner = |declared: &str| format!("local a = 1\nfunction f() {declared} return function() return a end end");
+        assert_eq!(fates(&inner(""), &inner("local a = 2"))[1], "?: 'a' is another variable there now");
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Arming lines: by exchanged bodies where that can be, by the line hook elsewhere.
 
 mod exchange;
+mod forward;
 pub(crate) mod known;
 mod reload;
 mod renewal;
@@ -29,7 +30,7 @@ use self::settling::Settling;
 use self::workshop::{Made, Order, Outcome, Pending, order};
 use crate::ffi::body::{Body, with_body};
 use crate::ffi::layout::{self, Definition};
-use crate::ffi::state::State;
+use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 use crate::ffi::watch::Watch;
 use crate::scripts::Scripts;
@@ -330,6 +331,22 @@ impl Arms {
         }
     }
 
+    /// What the function on top calls since its text was changed, as compiled code, if it does.
+    fn dump_forwarded(&self, state: State, strips: bool) -> Option<Vec<u8>> {
+        let function = state.top();
+        let is_forwarding = state.push_slot(Slot::Forwards) == Type::Table && {
+            state.push_copy(function);
+            state.raw_get(-2);
+            state.type_at(-1) == Type::Table
+        };
+        let dumped = is_forwarding.then(|| {
+            state.raw_get_index(-1, 2);
+            self.dump(state, strips)
+        });
+        state.cut_to(function);
+        dumped
+    }
+
     /// The function on top as compiled code, as it was loaded, whatever body it has now; without what is there for debugging if
     /// `strips`.
     pub(crate) fn dump(&self, state: State, strips: bool) -> Vec<u8> {
@@ -345,6 +362,9 @@ impl Arms {
             body.give_to(state, -1);
             Some(chunk)
         };
+        if let Some(forwarded) = self.dump_forwarded(state, strips) {
+            return forwarded;
+        }
         let exchanged = if layout::is_known() { with_body(state, -1, plain).flatten() } else { None };
         exchanged.unwrap_or_else(|| state.dump_as(-1, strips))
     }

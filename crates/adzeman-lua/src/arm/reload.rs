@@ -36,7 +36,7 @@ pub(crate) struct Alive {
 ///
 /// # Errors
 /// When that are more than a text can name, or the state has no memory left.
-fn push_function_with(state: State, captured: usize) -> Result<(), EngineError> {
+pub(super) fn push_function_with(state: State, captured: usize) -> Result<(), EngineError> {
     let names: Vec<_> = (0..captured).map(|number| format!("v{number}")).collect();
     let names = names.join(",");
     let text = if captured == 0 {
@@ -74,7 +74,7 @@ impl Arms {
         Ok(alive)
     }
 
-    fn for_each_function(
+    pub(super) fn for_each_function(
         &self,
         mut settling: Settling,
         look: &mut dyn FnMut(Placed, Object<'_>),
@@ -104,18 +104,22 @@ impl Arms {
         self.exchanges.borrow_mut().take(self.main, source, asked, &made)
     }
 
-    /// Gives the functions of a source the bodies of another one, which is compiled as this text, by positions; those on stacks get
-    /// them when they have returned.
+    /// Has the bodies of a source that is to take the place of another one, compiled as this text.
     ///
     /// # Errors
-    /// Why that cannot be; nothing is changed then.
-    pub(crate) fn succeed(
+    /// Why they cannot be made; nothing is changed then.
+    pub(crate) fn prepare_succession(
         &self,
-        (old, new): (SourceId, SourceId),
-        (text, chunk_name): (Arc<str>, CString),
-        successors: Vec<Option<usize>>,
+        new: SourceId,
+        text: &Arc<str>,
+        chunk_name: &CString,
     ) -> Result<(), &'static str> {
-        self.make_plain(new, text, chunk_name)?;
+        self.make_plain(new, text.clone(), chunk_name.clone())
+    }
+
+    /// Gives the functions of a source the bodies of another one, which were [prepared](Self::prepare_succession), by positions; those
+    /// on stacks get them when they have returned.
+    pub(crate) fn succeed(&self, (old, new): (SourceId, SourceId), successors: Vec<Option<usize>>) {
         {
             let mut exchanges = self.exchanges.borrow_mut();
             exchanges.succeed(old, new, successors);
@@ -125,7 +129,6 @@ impl Arms {
         while self.is_looking() {
             self.advance(until);
         }
-        Ok(())
     }
 
     /// The prototypes of the functions of a source that run on in its text, because they are on stacks or nothing takes their place,

@@ -1,5 +1,6 @@
 //! Giving the functions of a script the bodies of a changed text, in place.
 
+use std::collections::BTreeMap;
 use std::ffi::CString;
 use std::sync::Arc;
 
@@ -7,6 +8,7 @@ use adzeman_core::engine::{EngineError, FunctionFate, Reload, ReloadMode, Reload
 use adzeman_core::source::Line;
 
 use super::Context;
+use crate::arm::Alive;
 use crate::environments;
 use crate::facts::of_text;
 use crate::ffi::apart::in_new_state;
@@ -29,7 +31,8 @@ impl Context {
             self.scripts.text_of(source).ok_or_else(|| refused("the text that runs is not known"))?;
         let held = plan(&written, &compiled_as, text, &c_name).map_err(refused)?;
         let alive = self.arms.alive(source, held.successors.len()).map_err(refused)?;
-        let functions: Vec<_> = held.rows.iter().skip(1).map(|row| row_of(row, &alive)).collect();
+        let hindrances = self.arms.hindrances(source, &held.forwards)?;
+        let functions: Vec<_> = held.rows.iter().skip(1).map(|row| row_of(row, &alive, &hindrances)).collect();
         let is_obstacle = |held: &ReloadedFunction| matches!(held.fate, FunctionFate::Refused(_)) && held.alive > 0;
         let is_whole = alive.strangers == 0 && !functions.iter().any(is_obstacle);
         let is_to_be = mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole;
@@ -65,7 +68,10 @@ impl Context {
         let staying = self.arms.keep_those_that_stay(source, &plan.successors).map_err(Refusal::Engine)?;
         let new = self.supervisor.source_loaded(of_text(name, &c_name, text.clone()));
         self.scripts.succeed(&chunk_name, text, plan.compiled_as.clone(), new);
-        self.arms.succeed((source, new), (plan.compiled_as, c_name), plan.successors).map_err(Refusal::Why)?;
+        // While its functions still are what they were.
+        self.arms.prepare_succession(new, &plan.compiled_as, &c_name).map_err(Refusal::Why)?;
+        self.arms.forward((source, new), &plan.forwards).map_err(Refusal::Engine)?;
+        self.arms.succeed((source, new), plan.successors);
         self.scripts.keep_on(&staying, source);
         self.evaluator.forget_kept();
         environments::forget(self.main);
@@ -78,9 +84,11 @@ enum Refusal {
     Why(&'static str),
 }
 
-fn row_of(row: &Row, alive: &crate::arm::Alive) -> ReloadedFunction {
+fn row_of(row: &Row, alive: &Alive, hindrances: &BTreeMap<usize, String>) -> ReloadedFunction {
     let count = |counts: &[usize]| row.old.and_then(|old| counts.get(old)).copied().unwrap_or(0);
+    let hindered = row.old.and_then(|old| hindrances.get(&old)).filter(|_| row.fate != Fate::Gone);
     let fate = match &row.fate {
+        _ if hindered.is_some() => FunctionFate::Refused(hindered.cloned().unwrap_or_default()),
         Fate::Changed => FunctionFate::Changed,
         Fate::Unchanged => FunctionFate::Unchanged,
         Fate::New => FunctionFate::New,

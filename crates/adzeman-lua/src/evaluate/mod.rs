@@ -32,7 +32,7 @@ use crate::text::nesting;
 
 pub(crate) use json::from_lua;
 pub(crate) use quick::{Scope, holds};
-pub(crate) use words::{is_evaluated, is_of_binding};
+pub(crate) use words::{FORWARDING, is_evaluated, is_of_binding};
 
 use kept::Kept;
 use names::Names;

@@ -39,6 +39,8 @@ pub(super) fn tidy(error: EngineError) -> EngineError {
 pub(super) const EXPRESSION: &CStr = c"=expression";
 pub(super) const CONDITION: &CStr = c"=condition";
 pub(super) const STATEMENT: &CStr = c"=statement";
+/// What calls the function that has taken the place of another one.
+pub(crate) const FORWARDING: &CStr = c"=changed";
 const EVALUATED: [&CStr; 3] = [EXPRESSION, CONDITION, STATEMENT];
 
 /// What the binding calls the chunks with which it joins functions of the host to scripts (async ones, userdata, bound arguments).
@@ -51,7 +53,7 @@ pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
 
 /// Whether a chunk of this name joins functions of the host to scripts.
 pub(crate) fn is_of_binding(chunk_name: &[u8]) -> bool {
-    chunk_name.starts_with(OF_THE_BINDING)
+    chunk_name.starts_with(OF_THE_BINDING) || chunk_name == FORWARDING.to_bytes()
 }
 
 /// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.

@@ -148,21 +148,39 @@ impl<'a> Body<'a> {
         unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self.0) };
     }
 
-    /// Puts a native function where the constant is that has the address `marker`.
+    /// Puts a native function where the constant is that has the address `marker`. One without captured variables is no object of
+    /// the collector, so it can stand where a string did.
     fn report_with(self, marker: usize, native: ffi::lua_CFunction) {
+        self.replace_constant(marker, native as *const () as usize, layout::NATIVE_FUNCTION);
+    }
+
+    /// Puts a value where the constant is that has the address `marker`; whether there is one.
+    fn replace_constant(self, marker: usize, value: usize, kind: u8) -> bool {
+        let mut is_there = false;
         for number in 0..self.count(layout::CONSTANT_COUNT) {
-            // SAFETY: as in `inner`; a constant is a value of 16 bytes. A native function without captured variables is no
-            // object of the collector, so it can stand where a string did.
+            // SAFETY: as in `inner`; a constant is a value of 16 bytes.
             unsafe {
                 let constants: *mut c_void = read(self.0, layout::CONSTANTS_OF_PROTOTYPE);
                 let constant = constants.byte_add(number * layout::SIZE_OF_VALUE);
                 let tag = constant.byte_add(layout::TAG_OF_VALUE).cast::<u8>();
                 if ptr::read(tag) == layout::SHORT_STRING && ptr::read(constant.cast::<usize>()) == marker {
-                    ptr::write(constant.cast::<usize>(), native as *const () as usize);
-                    ptr::write(tag, layout::NATIVE_FUNCTION);
+                    ptr::write(constant.cast::<usize>(), value);
+                    ptr::write(tag, kind);
+                    is_there = true;
                 }
             }
         }
+        is_there
+    }
+
+    /// Puts a function of the script where the constant is that is the text `marker`; false where there is none. The body is one that
+    /// nothing has looked at since it was made, the collector being held; and what is put there lives.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn put_function(self, state: State, marker: &str, function: usize) -> Result<bool, EngineError> {
+        let marker = address_of_text(state, marker)?;
+        Ok(self.replace_constant(marker, function, layout::LUA_FUNCTION))
     }
 
     /// Has what calls the constant `marker` only [note](super::apart::note) that.

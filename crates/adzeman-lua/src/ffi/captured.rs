@@ -60,6 +60,14 @@ impl State {
         unsafe { ffi::lua_upvalueid(self.raw(), self.check(index), number) as usize }
     }
 
+    /// Has a function share a captured variable of another one: each by the index of the function and the number of the variable.
+    pub(crate) fn join_captured(self, (into, number): (c_int, usize), (from, other): (c_int, usize)) {
+        let (into, from) = (self.check(into), self.check(from));
+        let count = |number: usize| c_int::try_from(number).unwrap_or(0);
+        // SAFETY: the indices are checked, and both functions have as many variables, by their bodies.
+        unsafe { ffi::lua_upvaluejoin(self.raw(), into, count(number), from, count(other)) };
+    }
+
     /// Gives the captured variable `number` of the function at `index` the value on top, which is popped.
     pub(crate) fn set_captured(self, index: c_int, number: usize) {
         let index = self.absolute(index);

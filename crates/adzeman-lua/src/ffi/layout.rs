@@ -23,7 +23,7 @@ pub(super) const SHORT_STRING: u8 = 4 | 64;
 /// The tag of a native function without captured variables (`LUA_VLCF`).
 pub(super) const NATIVE_FUNCTION: u8 = 6 | 1 << 4;
 /// The tag of a function written in Lua: variant 0 of functions, collectable (`LUA_VLCL`, `BIT_ISCOLLECTABLE`).
-const LUA_FUNCTION: u8 = 6 | 64;
+pub(super) const LUA_FUNCTION: u8 = 6 | 64;
 /// `LClosure.p`.
 pub(super) const PROTOTYPE_OF_CLOSURE: usize = 24;
 /// Members of `Proto`: how many captured variables, constants, instructions, and functions inside; then the lines of its

@@ -74,10 +74,12 @@ pub(crate) enum Slot {
     Reload,
     /// Functions that ran when the text of their source was changed.
     KeptOn,
+    /// What functions call since their text was changed that capture more by it, by those functions, which it keeps not alive.
+    Forwards,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 23] = [0; 23];
+static SLOTS: [u8; 24] = [0; 24];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

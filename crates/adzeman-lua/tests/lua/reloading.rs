@@ -237,3 +237,8 @@ proptest! {
         check(seed);
     }
 }
+#[test]
+fn most_changes_are_taken() {
+    let (taken, refused) = (0..40).map(check).fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
+    assert!(taken > 2 * refused, "{taken} taken, {refused} refused");
+}
