@@ -8,6 +8,7 @@ use std::process::Stdio;
 use crate::{Lockside, adzeman, has, text};
 
 const LEDGER: &str = include_str!("../../../adzeman-demo/scripts/ledger.lua");
+const LOCK: &str = include_str!("../../../adzeman-demo/scripts/lock.lua");
 const WRONG: &str = "  if length > 12 then
     return tariff.per_metre.middle
   elseif length > 20 then
@@ -116,4 +117,30 @@ fn an_editor_is_opened_at_the_line_on_the_host_s_own_text() {
     assert!(!is_done && shown.contains("nothing was reloaded"), "{shown}");
     let (shown, is_done) = ran(&host, folder.path(), "", "edit ledger.lua\n");
     assert!(!is_done && shown.contains("Set EDITOR"), "{shown}");
+}
+
+#[test]
+fn the_gates_open_once_the_script_is_corrected() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("scripts")).unwrap();
+    let statement = "  if weather.wind > 8 then\n    margin = weather.wind / 100\n  else\n    margin = EVEN\n  end\n";
+    assert!(LOCK.contains(statement));
+    fs::write(folder.path().join("scripts/lock.lua"), LOCK.replace(statement, "")).unwrap();
+    let host = Lockside::start(&["--fps", "0"]);
+    let commands = "break on change host.locks.upper.gate_refusals as refused\ngo\nremove all\nuse context lock.upper\n\
+                    break on change margin as margin\ngo\nreload lock.lua\nremove all\n\
+                    let margin = 0.02\nbreak on change host.locks.upper.gate_refusals\ngo 2000 frame.update\nbreaks\n";
+    let (shown, is_done) = ran(&host, folder.path(), "", commands);
+    assert!(is_done, "{shown}");
+    has(
+        &shown,
+        &[
+            "lock.upper stopped after a change, by breakpoint 2, in weather_changed",
+            "in lock.lower, lock.middle, lock.upper",
+            "weather_changed",
+            "1 of 3 run, and change when they return",
+            "stopped, as it was to go on to here",
+            "0     on change host.locks.upper.gate_refusals",
+        ],
+    );
 }

@@ -15,7 +15,7 @@ use super::Arms;
 use super::reload::push_function_with;
 use super::settling::Placed;
 use crate::evaluate::FORWARDING;
-use crate::ffi::body::with_body;
+use crate::ffi::body::{captured_by, with_body};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::report;
 use crate::reload::{Forward, More};
@@ -37,6 +37,9 @@ struct Found {
     all: Vec<(i64, usize)>,
     running: BTreeSet<i64>,
 }
+
+/// What is done for each function that captures more than before, by its number among those that were found.
+type Work<'w> = dyn FnMut(State, &Found, &Forward, i64) -> Result<(), EngineError> + 'w;
 
 /// Where a captured variable is found: the number of a function, and which of its variables, from 0.
 type Donor = (i64, usize);
@@ -75,12 +78,7 @@ impl Arms {
         })
     }
 
-    fn with_found(
-        &self,
-        source: SourceId,
-        forwards: &[Forward],
-        work: &mut dyn FnMut(State, &Found, &Forward, i64) -> Result<(), EngineError>,
-    ) -> Result<(), EngineError> {
+    fn with_found(&self, source: SourceId, forwards: &[Forward], work: &mut Work<'_>) -> Result<(), EngineError> {
         if forwards.is_empty() {
             return Ok(());
         }
@@ -91,12 +89,7 @@ impl Arms {
         outcome
     }
 
-    fn find_and(
-        &self,
-        source: SourceId,
-        forwards: &[Forward],
-        work: &mut dyn FnMut(State, &Found, &Forward, i64) -> Result<(), EngineError>,
-    ) -> Result<(), EngineError> {
+    fn find_and(&self, source: SourceId, forwards: &[Forward], work: &mut Work<'_>) -> Result<(), EngineError> {
         let state = self.main;
         let on_stacks = self.running_functions();
         state.push_table()?;
@@ -205,7 +198,7 @@ impl Arms {
         let caller = state.top();
         let address = state.address_at(successor);
         let is_put = with_body(state, caller, |body| body.put_function(state, MARKER, address)).unwrap_or(Ok(false))?;
-        let fits = with_body(state, caller, |body| body.captured() == forward.names.len()) == Some(true);
+        let fits = captured_by(state, caller) == forward.names.len();
         if !is_put || !fits {
             return Ok(());
         }
@@ -306,7 +299,7 @@ fn holds_same(state: State, found: &Found, one: Donor, other: Donor) -> bool {
 /// Whether a function has captured one of these variables.
 fn shares(state: State, found: &Found, holder: i64, own: &BTreeSet<usize>) -> bool {
     state.raw_get_index(found.table, holder);
-    let count = with_body(state, -1, |body| body.captured()).unwrap_or(0);
+    let count = captured_by(state, -1);
     let shares = (1..=count).any(|number| own.contains(&state.captured_identity(-1, number)));
     state.pop(1);
     shares

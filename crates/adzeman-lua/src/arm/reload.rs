@@ -12,7 +12,7 @@ use super::exchange::Asked;
 use super::settling::{Placed, Settling};
 use super::workshop::{NOT_MADE, Order, order};
 use super::{Arms, NOT_KNOWN};
-use crate::ffi::body::with_body;
+use crate::ffi::body::{captured_by, with_body};
 use crate::ffi::layout;
 use crate::ffi::objects::{Object, Progress, Sweep};
 use crate::ffi::state::{Slot, State, Type};
@@ -177,7 +177,7 @@ impl Arms {
             state.raw_get_index(kept, number);
             // A function that has captured as many variables, and nothing in them, keeps the body in the place of the one that was
             // found, and of what that has captured.
-            let captured = with_body(state, -1, |body| body.captured()).unwrap_or(0);
+            let captured = captured_by(state, -1);
             push_function_with(state, captured)?;
             with_body(state, -2, |body| {
                 body.with_all_inside(&mut found);

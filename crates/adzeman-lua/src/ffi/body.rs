@@ -61,6 +61,13 @@ pub(crate) fn with_body<T>(state: State, index: c_int, look: impl FnOnce(Body<'_
     Some(look(Body(address, PhantomData)))
 }
 
+/// How many variables the Lua function at `index` has captured; 0 for a native one.
+pub(crate) fn captured_by(state: State, index: c_int) -> usize {
+    let mut captured = 0;
+    with_body(state, index, |body| captured = body.captured());
+    captured
+}
+
 /// The body of a Lua function.
 ///
 /// # Safety

@@ -118,12 +118,14 @@ fn a_text_that_does_not_fit_changes_nothing() {
         wait(host);
         let why = client.refused("adzeman/reload", json!({"path": "toll.lua", "text": "local x = 1\nfunction ("}));
         assert!(why.contains("toll.lua:2:"), "{why}");
-        let text =
-            SCRIPT.replace("base + length", "base + length + kept.count").replace("kept.count + 1", "kept.count + 2");
+        let text = SCRIPT
+            .replace("local base = 10", "local base, limit = 10, 5")
+            .replace("base + length", "base + length + limit")
+            .replace("kept.count + 1", "kept.count + 2");
         let body = reload(&mut client, &text);
         assert_eq!(body["done"], false, "{body}");
         assert_eq!(states(&body), ["fare refused (1)", "update changed (1)"]);
-        assert_eq!(body["functions"][0]["why"], "it uses 'kept' of what is around it, which it did not before");
+        assert_eq!(body["functions"][0]["why"], "it uses 'limit', which nothing of the script has kept");
         let checked = client.ok("adzeman/reload", json!({"path": "toll.lua", "text": text, "check": true}));
         assert_eq!((&checked["done"], &checked["functions"]), (&json!(false), &body["functions"]));
         // The rest of it, if that is wanted.
@@ -140,5 +142,56 @@ fn a_text_that_does_not_fit_changes_nothing() {
         assert_eq!(client.evaluate("kept.count"), (before + 2).to_string());
         let why = client.refused("adzeman/reload", json!({"path": "nowhere.lua", "text": ""}));
         assert!(why.contains("there is no source nowhere.lua"), "{why}");
+    });
+}
+
+#[test]
+fn a_function_that_captures_more_calls_what_has_it() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(6, None)]);
+        host.go();
+        client.stopped();
+        // A captured variable of its neighbour, and globals, of which it used none.
+        let text = SCRIPT.replace("base + length", "base + length + kept.count * 0 + math.floor(1000.5) + total * 0");
+        let body = reload(&mut client, &text);
+        assert_eq!(body["done"], false, "{body}");
+        let why = "it captures more than before, and runs: reload it again when it has returned";
+        assert_eq!(body["functions"][0]["why"], why);
+        client.break_at(&[]);
+        client.go_on("continue");
+        wait(host);
+        let body = reload(&mut client, &text);
+        assert_eq!(states(&body), ["fare changed (1)", "update unchanged (1)"], "{body}");
+        wait(host);
+        let total: i64 = evaluate(&mut client, "total").parse().unwrap();
+        assert!((1010..1015).contains(&total), "{total}");
+        // It stops, steps and is looked at like any other; what calls it is not seen.
+        client.break_at(&[(6, Some("length == 3"))]);
+        client.stopped();
+        let frames = client.ok("stackTrace", json!({"threadId": 1}))["stackFrames"].clone();
+        let names: Vec<_> = frames.as_array().unwrap().iter().map(|frame| (&frame["name"], &frame["line"])).collect();
+        assert_eq!(names[1], (&json!("update"), &json!(12)), "{frames}");
+        assert_eq!(client.evaluate("base + length"), "13");
+        client.go_on("next");
+        assert_eq!(client.stopped().1, 7);
+        assert_eq!(client.evaluate("sum"), "1013");
+        client.go_on("stepOut");
+        let (body, line) = client.stopped();
+        assert_eq!((line, &body["returned"]), (13, &json!(["1013"])), "{body}");
+        client.break_at(&[(12, None)]);
+        client.go_on("continue");
+        client.stopped();
+        client.go_on("stepIn");
+        assert_eq!(client.stopped().1, 6, "a step into it comes to its first line");
+        // A change after that is one of what it calls.
+        client.break_at(&[]);
+        client.go_on("continue");
+        wait(host);
+        let body = reload(&mut client, &text.replace("1000.5", "2000.5"));
+        assert_eq!(body["done"], true, "{body}");
+        wait(host);
+        let total: i64 = evaluate(&mut client, "total").parse().unwrap();
+        assert!((2010..2015).contains(&total), "{total}");
     });
 }
