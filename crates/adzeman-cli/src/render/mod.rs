@@ -1,5 +1,6 @@
 //! Printing: for people with a little colour, or as JSON. Colour only on a terminal, and never with `NO_COLOR`.
 
+mod changing;
 mod fold;
 mod reports;
 mod table;
