@@ -271,6 +271,10 @@ impl Syntax for LuaSyntax {
         text::LANGUAGE
     }
 
+    fn prepare_reload(&self, name: &str, old: &str, new: &str) {
+        arm::prepare_reload(name, old, new);
+    }
+
     fn locals_named(&self, script: &str, name: &str) -> Vec<Line> {
         text::expressions::locals_named(script, name)
     }

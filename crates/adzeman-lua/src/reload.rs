@@ -6,9 +6,9 @@
 //! compiled with those names mentioned before the first statement, in code that is never reached, on the line of that statement.
 //! Whether it came out so is checked by what was compiled.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::ffi::CStr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::dialect::chunk::{Prototype, prototypes};
 use crate::facts::compiled;
@@ -77,11 +77,45 @@ pub(crate) struct Plan {
     pub(crate) top_level_changed: bool,
 }
 
+/// Plans that are kept, for all states that are to do the same, and for what compiles a text that another one follows.
+const MOST_PLANS: usize = 16;
+
+type Planned = Result<Arc<Plan>, &'static str>;
+
+/// What was planned last: the texts before and after, and what the first one was compiled as.
+static PLANS: Mutex<VecDeque<([Arc<str>; 3], Planned)>> = Mutex::new(VecDeque::new());
+
+/// The [plan] for a change, which may have been made before.
+///
+/// # Errors
+/// Why nothing can be paired at all.
+pub(crate) fn planned(old: &str, compiled_as: &str, new: &str, chunk_name: &CStr) -> Planned {
+    let plans = || PLANS.lock().unwrap_or_else(PoisonError::into_inner);
+    let is_it = |texts: &[Arc<str>; 3]| *texts[0] == *old && *texts[1] == *compiled_as && *texts[2] == *new;
+    if let Some((_, known)) = plans().iter().find(|(texts, _)| is_it(texts)) {
+        return known.clone();
+    }
+    let made = plan(old, compiled_as, new, chunk_name).map(Arc::new);
+    let mut plans = plans();
+    plans.push_back(([old, compiled_as, new].map(Arc::from), made.clone()));
+    if plans.len() > MOST_PLANS {
+        plans.pop_front();
+    }
+    made
+}
+
+/// What a text was compiled as that was planned to take the place of another one; itself where it was not.
+pub(crate) fn compiled_as(text: &str) -> Arc<str> {
+    let plans = PLANS.lock().unwrap_or_else(PoisonError::into_inner);
+    let planned = plans.iter().rev().find(|(texts, _)| *texts[2] == *text);
+    planned.and_then(|(_, plan)| Some(plan.as_ref().ok()?.compiled_as.clone())).unwrap_or_else(|| text.into())
+}
+
 /// Plans the change of a text, which was compiled as `compiled_as`, to another one, which compiles.
 ///
 /// # Errors
 /// Why nothing can be paired at all.
-pub(crate) fn plan(old: &str, compiled_as: &str, new: &str, chunk_name: &CStr) -> Result<Plan, &'static str> {
+fn plan(old: &str, compiled_as: &str, new: &str, chunk_name: &CStr) -> Result<Plan, &'static str> {
     let (was, is) = (written_functions(old).ok_or(NOT_PAIRED)?, written_functions(new).ok_or(NOT_PAIRED)?);
     let held = compiled(compiled_as, chunk_name).ok_or(NOT_PAIRED)?;
     let held = prototypes(&held).filter(|held| held.len() == was.len()).ok_or(NOT_PAIRED)?;

@@ -126,6 +126,12 @@ pub trait Syntax: Send + Sync {
     /// # Errors
     /// What is wrong with it, for people.
     fn check_statement(&self, text: &str) -> Result<(), String>;
+
+    /// Does ahead, away from the threads that run scripts, what takes long of [giving](super::Engine::reload) a source of this name
+    /// another text than the one it has.
+    fn prepare_reload(&self, name: &str, old: &str, new: &str) {
+        let _ = (name, old, new);
+    }
 }
 
 /// Why lines that had to be watched for were not.

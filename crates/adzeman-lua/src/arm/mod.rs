@@ -21,7 +21,7 @@ use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use self::exchange::{Asked, Exchanges};
-pub(crate) use self::reload::Alive;
+pub(crate) use self::reload::{Alive, prepare_reload};
 use self::renewal::Renewal;
 pub(crate) use self::renewal::Renewed;
 use self::search::Search;

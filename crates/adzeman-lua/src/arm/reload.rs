@@ -17,6 +17,7 @@ use crate::ffi::layout;
 use crate::ffi::objects::{Object, Progress, Sweep};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::report;
+use crate::reload::{compiled_as, planned};
 
 /// How long all functions are looked for at once.
 const FAR: Duration = Duration::from_secs(3600);
@@ -30,6 +31,19 @@ pub(crate) struct Alive {
     pub(crate) running: Vec<usize>,
     /// How many are of no position that is known.
     pub(crate) strangers: usize,
+}
+
+/// Has texts read and compiled ahead, by this thread, which runs no script.
+pub(crate) fn prepare_reload(name: &str, old: &str, new: &str) {
+    let Ok(chunk_name) = CString::new(format!("@{name}")) else { return };
+    let compiled_as = compiled_as(old);
+    let Ok(plan) = planned(old, &compiled_as, new, &chunk_name) else { return };
+    for text in [&compiled_as, &plan.compiled_as] {
+        let asked = Asked::default();
+        let order_of = Order { text: text.clone(), chunk_name: chunk_name.clone(), asked };
+        // What came of it stays on the shelf for a while.
+        drop(order(order_of, true, &Arc::default()));
+    }
 }
 
 /// Pushes a function that has captured so many variables, all of them nil.

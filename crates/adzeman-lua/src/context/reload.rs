@@ -12,7 +12,7 @@ use crate::arm::Alive;
 use crate::environments;
 use crate::facts::of_text;
 use crate::ffi::apart::in_new_state;
-use crate::reload::{Fate, Plan, Row, plan};
+use crate::reload::{Fate, Plan, Row, planned};
 
 impl Context {
     /// Gives the functions of the source of this name the bodies of another text, all of them or none, unless the mode says
@@ -24,12 +24,14 @@ impl Context {
         let refused = |why: &str| EngineError::Runtime(format!("{name} cannot be changed: {why}"));
         let Some((chunk_name, source)) = self.scripts.now_called(name) else { return Ok(None) };
         let c_name = CString::new(chunk_name.as_str()).map_err(|_| refused("its name is none"))?;
-        let compiles = in_new_state(|state| state.load(text, &c_name));
-        compiles.unwrap_or_else(|| Err(refused("its text could not be looked at")))?;
         let written = self.scripts.written(source).ok_or_else(|| refused("the text that runs is not known"))?;
         let (compiled_as, _) =
             self.scripts.text_of(source).ok_or_else(|| refused("the text that runs is not known"))?;
-        let held = plan(&written, &compiled_as, text, &c_name).map_err(refused)?;
+        let held = planned(&written, &compiled_as, text, &c_name).map_err(|why| {
+            // What does not compile is told with its line.
+            let compiles = in_new_state(|state| state.load(text, &c_name));
+            compiles.and_then(Result::err).unwrap_or_else(|| refused(why))
+        })?;
         let alive = self.arms.alive(source, held.successors.len()).map_err(refused)?;
         let hindrances = self.arms.hindrances(source, &held.forwards)?;
         let functions: Vec<_> = held.rows.iter().skip(1).map(|row| row_of(row, &alive, &hindrances)).collect();
@@ -47,7 +49,7 @@ impl Context {
             answer.is_done = true;
             if *written != *text {
                 answer.source =
-                    self.succeed(name, (chunk_name, c_name), text, source, held).map_err(|why| match why {
+                    self.succeed(name, (chunk_name, c_name), text, source, &held).map_err(|why| match why {
                         Refusal::Engine(error) => error,
                         Refusal::Why(why) => refused(why),
                     })?;
@@ -62,7 +64,7 @@ impl Context {
         (chunk_name, c_name): (String, CString),
         text: &str,
         source: adzeman_core::source::SourceId,
-        plan: Plan,
+        plan: &Plan,
     ) -> Result<adzeman_core::source::SourceId, Refusal> {
         let text: Arc<str> = text.into();
         let staying = self.arms.keep_those_that_stay(source, &plan.successors).map_err(Refusal::Engine)?;
@@ -71,7 +73,7 @@ impl Context {
         // While its functions still are what they were.
         self.arms.prepare_succession(new, &plan.compiled_as, &c_name).map_err(Refusal::Why)?;
         self.arms.forward((source, new), &plan.forwards).map_err(Refusal::Engine)?;
-        self.arms.succeed((source, new), plan.successors);
+        self.arms.succeed((source, new), plan.successors.clone());
         self.scripts.keep_on(&staying, source);
         self.evaluator.forget_kept();
         environments::forget(self.main);

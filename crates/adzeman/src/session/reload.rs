@@ -19,6 +19,10 @@ impl Session {
             (false, true) => ReloadMode::Partly,
             (false, false) => ReloadMode::Whole,
         };
+        if let Some(old) = source.text() {
+            let syntaxes = self.host.contexts.syntaxes(Some(source.facts.language));
+            syntaxes.iter().for_each(|syntax| syntax.prepare_reload(&name, old, &text));
+        }
         let mut concerned = Vec::new();
         for context in self.host.contexts.all() {
             if let Some(found) = self.reload_in(&context, &name, &text, ReloadMode::Check)? {
