@@ -199,8 +199,8 @@ mod tests {
             .map(|command| command.name())
             .collect();
         let expected = "initialize disconnect cancel attach adzeman/status configurationDone threads breakpointLocations \
-                        loadedSources source stackTrace scopes variables completions adzeman/takeOver adzeman/host \
-                        adzeman/breakpoints";
+                        loadedSources source stackTrace scopes variables completions adzeman/changes adzeman/takeOver \
+                        adzeman/host adzeman/functions adzeman/breakpoints";
         assert_eq!(allowed.join(" "), expected);
         let evaluate = |context: &str| Request {
             seq: 1,

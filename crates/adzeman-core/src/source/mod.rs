@@ -216,6 +216,8 @@ pub struct Sources {
     /// How many there were.
     count: u32,
     newest: HashMap<String, SourceId>,
+    /// The first one of each name, of those that are known.
+    first: HashMap<String, SourceId>,
     /// What compiled sources were written as.
     maps: Arc<HashMap<SourceId, Arc<Mapped>>>,
     /// Sources that are there because of a map only.
@@ -252,6 +254,7 @@ impl Sources {
         }
         let id = SourceId(self.count);
         self.count = self.count.saturating_add(1);
+        self.first.entry(facts.name.clone()).or_insert(id);
         self.newest.insert(facts.name.clone(), id);
         self.all.insert(id, Source::new(id, facts));
         id
@@ -260,7 +263,7 @@ impl Sources {
     /// The first source of a name, of those that are known: what it was before its text was changed.
     #[must_use]
     pub fn first_named(&self, name: &str) -> Option<&Arc<Source>> {
-        self.all.values().filter(|source| source.facts.name == name).min_by_key(|source| source.id)
+        self.first.get(name).and_then(|id| self.get(*id))
     }
 
     /// Whether a source is there because some script was compiled from it.
@@ -276,10 +279,17 @@ impl Sources {
         if self.maps.values().any(|mapped| mapped.originals.contains(&id)) {
             return;
         }
-        if let Some(held) = self.all.remove(&id)
-            && self.newest.get(&held.facts.name) == Some(&id)
-        {
-            self.newest.remove(&held.facts.name);
+        let Some(held) = self.all.remove(&id) else { return };
+        let name = &held.facts.name;
+        if self.newest.get(name) == Some(&id) {
+            self.newest.remove(name);
+        }
+        if self.first.get(name) == Some(&id) {
+            let of_name = self.all.values().filter(|other| other.facts.name == *name).map(|other| other.id);
+            match self.newest.get(name).and_then(|_| of_name.min()) {
+                Some(next) => self.first.insert(name.clone(), next),
+                None => self.first.remove(name),
+            };
         }
     }
 

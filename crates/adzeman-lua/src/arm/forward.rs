@@ -17,6 +17,7 @@ use super::settling::Placed;
 use crate::evaluate::FORWARDING;
 use crate::ffi::body::{captured_by, with_body};
 use crate::ffi::state::{Slot, State, Type};
+use crate::ffi::walk::make_weak;
 use crate::ffi::watch::report;
 use crate::reload::{Forward, More};
 
@@ -25,7 +26,6 @@ const MARKER: &str = "what it is now";
 /// Local variables of a text, at most.
 const MOST_CAPTURED: usize = 180;
 
-const RUNS: &str = "it captures more than before, and runs: reload it again when it has returned";
 const SEVERAL: &str = "is there more than once, and which one is its own is not known";
 const NOWHERE: &str = "is held by nothing that is alive";
 
@@ -35,8 +35,21 @@ struct Found {
     table: c_int,
     /// The number in it and the position of each.
     all: Vec<(i64, usize)>,
+    /// Those on stacks.
     running: BTreeSet<i64>,
 }
+
+/// Functions that get such a body when they have returned: how many, and how many safe points pass by until it is looked whether
+/// they have.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Late {
+    count: usize,
+    passed_by: u32,
+    pass_by: u32,
+}
+
+/// Safe points between two such looks, at most.
+const MOST_PASSED_BY: u32 = 1024;
 
 /// What is done for each function that captures more than before, by its number among those that were found.
 type Work<'w> = dyn FnMut(State, &Found, &Forward, i64) -> Result<(), EngineError> + 'w;
@@ -56,7 +69,7 @@ impl Arms {
     ) -> Result<BTreeMap<usize, String>, EngineError> {
         let mut hindrances = BTreeMap::new();
         self.with_found(source, forwards, &mut |state, found, forward, number| {
-            if let Err(why) = self.donors(state, found, forward, number) {
+            if let Err(why) = donors(state, found, forward, number) {
                 hindrances.insert(forward.old, why);
             }
             Ok(())
@@ -70,7 +83,7 @@ impl Arms {
     /// When the state has no memory left.
     pub(crate) fn forward(&self, (old, new): (SourceId, SourceId), forwards: &[Forward]) -> Result<(), EngineError> {
         self.with_found(old, forwards, &mut |state, found, forward, number| {
-            match self.donors(state, found, forward, number) {
+            match donors(state, found, forward, number) {
                 Ok(donors) => self.forward_one(state, found, (new, forward), number, &donors),
                 // It was told of, and stays as it is.
                 Err(_) => Ok(()),
@@ -120,27 +133,93 @@ impl Arms {
         Ok(())
     }
 
-    /// Where what a function captures besides is found; none where the globals of the state are meant.
-    fn donors(
-        &self,
-        state: State,
-        found: &Found,
-        forward: &Forward,
-        number: i64,
-    ) -> Result<Vec<Option<Donor>>, String> {
-        if found.running.contains(&number) {
-            return Err(RUNS.to_owned());
-        }
-        if forward.names.len() + forward.more.len() > MOST_CAPTURED {
-            return Err("it captures more than can be given to it".to_owned());
-        }
-        let own: BTreeSet<usize> = (0..forward.names.len())
-            .filter(|at| forward.names[*at] != "_ENV")
-            .map(|at| identity(state, found, (number, at)))
-            .collect();
-        forward.more.iter().map(|more| donor(state, found, more, &own)).collect()
+    /// Whether some functions get such a body when they have returned.
+    pub(crate) fn has_late(&self) -> bool {
+        self.late.get().count > 0
     }
 
+    /// Has functions that ran when they were to get such a body look whether they have returned, those that have get it.
+    pub(crate) fn forward_late(&self) {
+        let mut late = self.late.get();
+        if late.count == 0 {
+            return;
+        }
+        late.passed_by += 1;
+        if late.passed_by < late.pass_by {
+            return self.late.set(late);
+        }
+        let state = self.main;
+        let top = state.top();
+        let left = self.forward_those_that_returned(state);
+        state.cut_to(top);
+        let pass_by = (late.pass_by * 2).clamp(1, MOST_PASSED_BY);
+        self.late.set(Late { count: left, passed_by: 0, pass_by });
+        self.watch.forget_gate();
+    }
+
+    /// Answers how many have not.
+    fn forward_those_that_returned(&self, state: State) -> usize {
+        self.watch.find_all_threads();
+        let running = self.running_functions();
+        if state.push_slot(Slot::Late) != Type::Table {
+            return 0;
+        }
+        let (late, mut left) = (state.top(), 0);
+        state.push_slot(Slot::Forwards);
+        let forwards = state.top();
+        state.push_nil();
+        while matches!(state.next(late), Ok(true)) {
+            let function = state.top() - 1;
+            if running.contains(&state.address_at(function)) {
+                left += 1;
+            } else {
+                state.push_copy(function);
+                state.raw_get(forwards);
+                if state.type_at(-1) == Type::Table {
+                    state.raw_get_index(-1, 1);
+                    with_body(state, -1, |body| body.give_to(state, function));
+                }
+                // An entry that is there may be taken out while the table is walked.
+                state.push_copy(function);
+                state.push_nil();
+                report(state.raw_set(late));
+            }
+            state.cut_to(function);
+        }
+        left
+    }
+
+    /// Notes a function that gets its body when it has returned, without keeping it alive.
+    fn note_late(&self, state: State, function: c_int) -> Result<(), EngineError> {
+        if state.push_slot(Slot::Late) != Type::Table {
+            state.pop(1);
+            state.push_table()?;
+            make_weak(state, b"k")?;
+            state.push_copy(-1);
+            state.set_slot(Slot::Late)?;
+        }
+        state.push_copy(function);
+        state.push_bool(true);
+        state.raw_set(-3)?;
+        let count = self.late.get().count + 1;
+        self.late.set(Late { count, passed_by: 0, pass_by: 1 });
+        Ok(())
+    }
+}
+
+/// Where what a function captures besides is found; none where the globals of the state are meant.
+fn donors(state: State, found: &Found, forward: &Forward, number: i64) -> Result<Vec<Option<Donor>>, String> {
+    if forward.names.len() + forward.more.len() > MOST_CAPTURED {
+        return Err("it captures more than can be given to it".to_owned());
+    }
+    let own: BTreeSet<usize> = (0..forward.names.len())
+        .filter(|at| forward.names[*at] != "_ENV")
+        .map(|at| identity(state, found, (number, at)))
+        .collect();
+    forward.more.iter().map(|more| donor(state, found, more, &own)).collect()
+}
+
+impl Arms {
     fn forward_one(
         &self,
         state: State,
@@ -203,6 +282,9 @@ impl Arms {
             return Ok(());
         }
         self.keep_forwarding(state, function, caller, successor)?;
+        if found.running.contains(&number) {
+            return self.note_late(state, function);
+        }
         with_body(state, caller, |body| body.give_to(state, function));
         Ok(())
     }
@@ -218,7 +300,7 @@ impl Arms {
         if state.push_slot(Slot::Forwards) != Type::Table {
             state.pop(1);
             state.push_table()?;
-            crate::ffi::walk::make_weak(state, b"k")?;
+            make_weak(state, b"k")?;
             state.push_copy(-1);
             state.set_slot(Slot::Forwards)?;
         }
@@ -230,9 +312,7 @@ impl Arms {
             state.push_copy(held);
             state.raw_set(-3)?;
         }
-        state.raw_set(kept)?;
-        self.exchanges.borrow_mut().roots.insert(state.address_at(caller));
-        Ok(())
+        state.raw_set(kept)
     }
 }
 

@@ -21,6 +21,7 @@ use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use self::exchange::{Asked, Exchanges};
+use self::forward::Late;
 pub(crate) use self::reload::{Alive, prepare_reload};
 use self::renewal::Renewal;
 pub(crate) use self::renewal::Renewed;
@@ -57,6 +58,7 @@ pub(crate) struct Arms {
     exchanges: RefCell<Exchanges>,
     search: Search,
     renewal: Renewal,
+    late: Cell<Late>,
     made_at_once: Cell<u32>,
     /// What is wanted.
     wanted: RefCell<Arc<WantedLines>>,
@@ -76,6 +78,7 @@ impl Arms {
             exchanges: RefCell::default(),
             search: Search::default(),
             renewal: Renewal::default(),
+            late: Cell::default(),
             made_at_once: Cell::new(0),
             wanted: RefCell::default(),
             hooked: RefCell::default(),

@@ -127,6 +127,7 @@ impl Context {
         self.looked.set(None);
         self.look_for_what_is_gone();
         self.arms.retry_left();
+        self.arms.forward_late();
         if self.arms.is_looking() {
             self.look_on();
         }
@@ -194,7 +195,7 @@ impl Context {
 
     /// Whether a safe point has anything to do.
     pub(crate) fn wants_safe_point(&self) -> bool {
-        self.arms.is_looking() || self.arms.has_left() || self.scripts.wants_look()
+        self.arms.is_looking() || self.arms.has_left() || self.arms.has_late() || self.scripts.wants_look()
     }
 
     /// Whether there is nothing left to look for.

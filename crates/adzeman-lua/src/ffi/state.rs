@@ -76,10 +76,12 @@ pub(crate) enum Slot {
     KeptOn,
     /// What functions call since their text was changed that capture more by it, by those functions, which it keeps not alive.
     Forwards,
+    /// Those of them that ran when their text was changed, weakly.
+    Late,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 24] = [0; 24];
+static SLOTS: [u8; 25] = [0; 25];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {

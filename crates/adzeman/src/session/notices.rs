@@ -45,10 +45,13 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
             body("thread", &convert::thread_event(if *is_open { "started" } else { "exited" }, *id))
         }
         Notice::Source(id) => {
-            let source = host.sources.look().get(*id).cloned();
-            let new =
-                source.map(|source| LoadedSourceBody { reason: "new".to_owned(), source: convert::source(&source) });
-            body("loadedSource", &new)
+            let sources = host.sources.look();
+            let loaded = sources.get(*id).map(|source| {
+                let is_first = sources.first_named(&source.facts.name).is_none_or(|first| first.id == *id);
+                let reason = if is_first { "new" } else { "changed" }.to_owned();
+                LoadedSourceBody { reason, source: convert::source(source) }
+            });
+            body("loadedSource", &loaded)
         }
         Notice::Breakpoint(resolved) => {
             let because = |place| host.breakpoints.watched_because(place);
