@@ -10,26 +10,13 @@ use std::collections::{HashMap, VecDeque};
 use std::ffi::CStr;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use adzeman_core::engine::FunctionFate;
+
 use crate::dialect::chunk::{Prototype, prototypes};
 use crate::facts::compiled;
 use crate::text::written::{WrittenFunction, written_functions};
 
 const NOT_PAIRED: &str = "its text does not give the functions that run";
-
-/// What becomes of a function.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Fate {
-    /// It gets its new body.
-    Changed,
-    /// It is written as before.
-    Unchanged,
-    /// There was none of this name at this place.
-    New,
-    /// It is not written any more: those that are alive stay as they are.
-    Gone,
-    /// It cannot take its new body, and why.
-    Refused(String),
-}
 
 /// A function of the new text, or one that is gone.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,7 +27,7 @@ pub(crate) struct Row {
     pub(crate) line: u32,
     /// Its position among the functions of the old text.
     pub(crate) old: Option<usize>,
-    pub(crate) fate: Fate,
+    pub(crate) fate: FunctionFate,
 }
 
 /// A function that captures more than before.
@@ -233,20 +220,20 @@ fn rows(
     for (at, function) in is.iter().enumerate() {
         let predecessor = predecessors.get(&at).copied();
         let fate = match predecessor {
-            None => Fate::New,
+            None => FunctionFate::New,
             Some(held) => match fit((before, held), (after, at), &paired) {
                 Fit::Refused(why) => {
                     successors[held] = None;
-                    Fate::Refused(why)
+                    FunctionFate::Refused(why)
                 }
                 Fit::Forwards(more) => {
                     successors[held] = None;
                     let names = before.names(held).map(str::to_owned).collect();
                     forwards.push(Forward { old: held, new: at, names, more });
-                    Fate::Changed
+                    FunctionFate::Changed
                 }
-                Fit::Same if old[was[held].text.clone()] == new[function.text.clone()] => Fate::Unchanged,
-                Fit::Same => Fate::Changed,
+                Fit::Same if old[was[held].text.clone()] == new[function.text.clone()] => FunctionFate::Unchanged,
+                Fit::Same => FunctionFate::Changed,
             },
         };
         rows.push(Row { name: function.name.clone(), line: function.lines.0, old: predecessor, fate });
@@ -256,7 +243,7 @@ fn rows(
         name: function.name.clone(),
         line: function.lines.0,
         old: Some(at),
-        fate: Fate::Gone,
+        fate: FunctionFate::Gone,
     }));
     (rows, forwards)
 }
@@ -346,7 +333,7 @@ mod tests {
             }
         }
         let fate = |row: &Row| match &row.fate {
-            Fate::Refused(why) => why.clone(),
+            FunctionFate::Refused(why) => why.clone(),
             fate => format!("{fate:?}").to_lowercase(),
         };
         plan.rows[1..].iter().map(|row| format!("{}: {}", row.name.as_deref().unwrap_or("?"), fate(row))).collect()

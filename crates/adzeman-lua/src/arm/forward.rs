@@ -191,13 +191,7 @@ impl Arms {
 
     /// Notes a function that gets its body when it has returned, without keeping it alive.
     fn note_late(&self, state: State, function: c_int) -> Result<(), EngineError> {
-        if state.push_slot(Slot::Late) != Type::Table {
-            state.pop(1);
-            state.push_table()?;
-            make_weak(state, b"k")?;
-            state.push_copy(-1);
-            state.set_slot(Slot::Late)?;
-        }
+        push_weak(state, Slot::Late)?;
         state.push_copy(function);
         state.push_bool(true);
         state.raw_set(-3)?;
@@ -297,13 +291,7 @@ impl Arms {
         caller: c_int,
         successor: c_int,
     ) -> Result<(), EngineError> {
-        if state.push_slot(Slot::Forwards) != Type::Table {
-            state.pop(1);
-            state.push_table()?;
-            make_weak(state, b"k")?;
-            state.push_copy(-1);
-            state.set_slot(Slot::Forwards)?;
-        }
+        push_weak(state, Slot::Forwards)?;
         let kept = state.top();
         state.push_copy(function);
         state.push_table()?;
@@ -314,6 +302,21 @@ impl Arms {
         }
         state.raw_set(kept)
     }
+}
+
+/// Pushes the table in a registry slot, which keeps its keys not alive.
+///
+/// # Errors
+/// When the state has no memory left.
+fn push_weak(state: State, slot: Slot) -> Result<(), EngineError> {
+    if state.push_slot(slot) != Type::Table {
+        state.pop(1);
+        state.push_table()?;
+        make_weak(state, b"k")?;
+        state.push_copy(-1);
+        state.set_slot(slot)?;
+    }
+    Ok(())
 }
 
 /// Which captured variable that is: equal for the same.

@@ -12,7 +12,7 @@ use crate::arm::Alive;
 use crate::environments;
 use crate::facts::of_text;
 use crate::ffi::apart::in_new_state;
-use crate::reload::{Fate, Plan, Row, planned};
+use crate::reload::{Plan, Row, planned};
 
 impl Context {
     /// Gives the functions of the source of this name the bodies of another text, all of them or none, unless the mode says
@@ -88,15 +88,8 @@ enum Refusal {
 
 fn row_of(row: &Row, alive: &Alive, hindrances: &BTreeMap<usize, String>) -> ReloadedFunction {
     let count = |counts: &[usize]| row.old.and_then(|old| counts.get(old)).copied().unwrap_or(0);
-    let hindered = row.old.and_then(|old| hindrances.get(&old)).filter(|_| row.fate != Fate::Gone);
-    let fate = match &row.fate {
-        _ if hindered.is_some() => FunctionFate::Refused(hindered.cloned().unwrap_or_default()),
-        Fate::Changed => FunctionFate::Changed,
-        Fate::Unchanged => FunctionFate::Unchanged,
-        Fate::New => FunctionFate::New,
-        Fate::Gone => FunctionFate::Gone,
-        Fate::Refused(why) => FunctionFate::Refused(why.clone()),
-    };
+    let hindered = row.old.and_then(|old| hindrances.get(&old)).filter(|_| row.fate != FunctionFate::Gone);
+    let fate = hindered.map_or_else(|| row.fate.clone(), |why| FunctionFate::Refused(why.clone()));
     ReloadedFunction {
         name: row.name.clone(),
         line: Line::new(row.line),
