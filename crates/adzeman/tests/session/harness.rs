@@ -13,7 +13,7 @@ use adzeman_dap::{Decoder, Message, Request, Response, encode};
 use serde_json::{Value as Json, json};
 
 /// Far more than anything here takes; only a fault reaches it.
-pub(crate) const LONG: Duration = Duration::from_secs(20);
+pub(crate) const LONG: Duration = Duration::from_secs(60);
 
 /// What a client speaks through.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

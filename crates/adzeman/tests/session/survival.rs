@@ -285,8 +285,9 @@ fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
         client.ok("adzeman/limits", json!({"askedMilliseconds": 20.0}));
         // Backtracks for some seconds.
         let slow = "(string.find(string.rep('a', 300), string.rep('a*', 3) .. 'b'))";
-        let waiting = client.send("evaluate", json!({"expression": slow, "frameId": frame}));
+        // Who comes later may come too late to be told.
         let mut other = host.attach();
+        let waiting = client.send("evaluate", json!({"expression": slow, "frameId": frame}));
         let told = other.event("adzeman/stuck");
         assert_eq!((&told["stuck"], &told["native"]), (&json!(true), &json!("string.find")), "{told}");
         assert!(told["description"].as_str().unwrap().contains("in 'string.find'"), "{told}");
