@@ -238,7 +238,7 @@ fn rows(
         };
         rows.push(Row { name: function.name.clone(), line: function.lines.0, old: predecessor, fate });
     }
-    let gone = was.iter().enumerate().filter(|(at, _)| !predecessors.values().any(|before| before == at));
+    let gone = was.iter().enumerate().filter(|(at, _)| paired[*at].is_none());
     rows.extend(gone.map(|(at, function)| Row {
         name: function.name.clone(),
         line: function.lines.0,

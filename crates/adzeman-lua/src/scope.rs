@@ -115,10 +115,13 @@ pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool
 /// Whether a name can be assigned to without making a new global; also where it is not known which globals are meant, which the
 /// assignment says.
 pub(crate) fn is_known_name(main: State, target: Option<Target>, name: &str) -> bool {
+    if !matches!(place_of(target, name), Place::Global) {
+        return true;
+    }
     let top = main.top();
     let is_unclear = push_globals_at(main, target).is_err();
     main.cut_to(top);
-    is_unclear || !matches!(place_of(target, name), Place::Global) || is_global(main, target, name)
+    is_unclear || is_global(main, target, name)
 }
 
 /// Pushes the value of a name that a script uses in a frame, without metamethods.

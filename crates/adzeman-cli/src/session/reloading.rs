@@ -1,6 +1,6 @@
 //! Correcting scripts where they stand.
 
-use std::path::PathBuf;
+use std::path::Path;
 use std::process::Command as Process;
 
 use adzeman_dap::extra::{self, ReloadArguments, ReloadBody};
@@ -72,26 +72,39 @@ impl Session<'_> {
         };
         let source = self.source_meant(&path)?;
         let host_path = source.path.clone().unwrap_or_default();
-        let is_here = self.files.paths.text(&source).is_some();
-        let kept = tempfile_for(&host_path);
-        let file = if is_here {
-            self.files.paths.file_of(&host_path)
-        } else {
-            let text = self.text_of(source.clone())?;
-            std::fs::write(&kept.1, text).map_err(|why| unwritable(&kept.1, why))?;
-            kept.1.clone()
+        // The host's own text is edited in a folder that is nobody else's.
+        let kept = match self.files.paths.text(&source) {
+            Some(_) => None,
+            None => Some(own_folder().map_err(|why| unwritable(&"a folder for its text", why))?),
         };
-        let before = std::fs::read_to_string(&file).map_err(|why| unwritable(&file, why))?;
-        run_editor(&file, line.unwrap_or(1))?;
-        let after = std::fs::read_to_string(&file).map_err(|why| unwritable(&file, why))?;
-        if !is_here {
-            // It was only there to be edited.
-            let _ = std::fs::remove_dir_all(&kept.0);
+        let file = match &kept {
+            None => self.files.paths.file_of(&host_path),
+            Some(folder) => {
+                let file = folder.path().join(host_path.rsplit(['/', '\\']).next().unwrap_or("script"));
+                let text = self.text_of(source)?;
+                std::fs::write(&file, text).map_err(|why| unwritable(&file.display(), why))?;
+                file
+            }
+        };
+        let before = read(&file)?;
+        let outcome = self.edit_and_reload(host_path, &file, line.unwrap_or(1), &before);
+        let is_taken = matches!(&outcome, Ok(Report::Reloaded { reload }) if reload.done);
+        let is_typed = !is_taken && read(&file).is_ok_and(|after| after != before);
+        if let Some(folder) = kept.filter(|_| is_typed) {
+            // What was typed is not lost with it.
+            let _ = folder.keep();
+            self.printer.remark(&format!("your text is kept in {}", file.display()));
         }
-        if before == after && !self.files.stale.contains_key(&host_path) {
+        outcome
+    }
+
+    fn edit_and_reload(&mut self, path: String, file: &Path, line: i64, before: &str) -> Result<Report, CliError> {
+        run_editor(file, line)?;
+        let after = read(file)?;
+        if before == after && !self.files.stale.contains_key(&path) {
             return Err(CliError::Refused("the text was not changed".to_owned()));
         }
-        self.reload_as(host_path, Some(after), false)
+        self.reload_as(path, Some(after), false)
     }
 
     /// The script and line that is looked at.
@@ -103,21 +116,28 @@ impl Session<'_> {
     }
 }
 
-fn unwritable(file: &std::path::Path, why: std::io::Error) -> CliError {
-    CliError::Unwritable { file: file.display().to_string(), why }
+fn unwritable(what: &dyn std::fmt::Display, why: std::io::Error) -> CliError {
+    CliError::Unwritable { file: what.to_string(), why }
 }
 
-/// A folder of this process for one text to be edited, and the file in it.
-fn tempfile_for(path: &str) -> (PathBuf, PathBuf) {
-    let name = path.rsplit(['/', '\\']).next().unwrap_or("script.lua");
-    let folder = std::env::temp_dir().join(format!("adzeman-edit-{}", std::process::id()));
-    let _ = std::fs::create_dir_all(&folder);
-    let file = folder.join(name);
-    (folder, file)
+fn read(file: &Path) -> Result<String, CliError> {
+    std::fs::read_to_string(file).map_err(|why| unwritable(&file.display(), why))
+}
+
+/// A new folder that only the person themselves can look into.
+fn own_folder() -> std::io::Result<tempfile::TempDir> {
+    let mut builder = tempfile::Builder::new();
+    builder.prefix("adzeman-");
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt as _;
+        builder.permissions(std::fs::Permissions::from_mode(0o700));
+    }
+    builder.tempdir()
 }
 
 /// Runs the editor that the person has chosen, and waits for it.
-fn run_editor(file: &std::path::Path, line: i64) -> Result<(), CliError> {
+fn run_editor(file: &Path, line: i64) -> Result<(), CliError> {
     let chosen = ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok().filter(|text| !text.is_empty()));
     let chosen = chosen.ok_or_else(|| CliError::Refused("which editor? Set EDITOR to the command".to_owned()))?;
     let mut words = chosen.split_whitespace();

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use serde_json::{Value as Json, json};
 use tempfile::TempDir;
 
-use crate::{adzeman, has, text};
+use crate::{adzeman, answered, has, text};
 
 /// A user of their own: the hosts that are announced to them, and a folder to work in.
 pub(crate) struct User {
@@ -57,16 +57,7 @@ impl User {
     }
 
     pub(crate) fn session(&self, arguments: &[&str], commands: &str) -> Output {
-        let mut child = self
-            .command()
-            .args(arguments)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .unwrap();
-        child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
+        answered(self.command().args(arguments), commands)
     }
 
     #[track_caller]

@@ -28,6 +28,13 @@ fn adzeman() -> Command {
     command
 }
 
+/// What comes of a command that is given lines to read.
+fn answered(command: &mut Command, lines: &str) -> Output {
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
+}
+
 /// The demo host in its own process, ended when dropped.
 struct Lockside {
     child: Child,
@@ -53,16 +60,7 @@ impl Lockside {
 
     /// Runs commands against it.
     fn batch(&self, options: &[&str], commands: &str) -> Output {
-        let mut child = adzeman()
-            .args(["attach", &self.address, "--batch", "-"])
-            .args(options)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .unwrap();
-        child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
+        answered(adzeman().args(["attach", &self.address, "--batch", "-"]).args(options), commands)
     }
 
     /// Waits for its end and answers its summary.

@@ -3,9 +3,8 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
-use std::process::Stdio;
 
-use crate::{Lockside, adzeman, has, text};
+use crate::{Lockside, adzeman, answered, has, text};
 
 const LEDGER: &str = include_str!("../../../adzeman-demo/scripts/ledger.lua");
 const LOCK: &str = include_str!("../../../adzeman-demo/scripts/lock.lua");
@@ -22,19 +21,9 @@ const RIGHT: &str = "  if length > 20 then
 
 /// Runs commands in a folder; answers what was printed, and whether all of it worked.
 fn ran(host: &Lockside, folder: &Path, editor: &str, commands: &str) -> (String, bool) {
-    use std::io::Write as _;
-    let mut child = adzeman()
-        .args(["attach", &host.address, "--batch", "-"])
-        .current_dir(folder)
-        .env("EDITOR", editor)
-        .env_remove("VISUAL")
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-    let output = child.wait_with_output().unwrap();
+    let mut command = adzeman();
+    command.args(["attach", &host.address, "--batch", "-"]).current_dir(folder);
+    let output = answered(command.env("EDITOR", editor).env_remove("VISUAL"), commands);
     (text(&output.stdout) + &text(&output.stderr), output.status.success())
 }
 
@@ -113,8 +102,19 @@ fn an_editor_is_opened_at_the_line_on_the_host_s_own_text() {
         !is_done && shown.contains("the text was not changed"),
         "the second time nothing is left to change: {shown}"
     );
+    // What does not parse is not lost with the folder that it was edited in, nor is what an editor wrote that failed.
+    for (ending, told) in [("", "scripts/ledger.lua:"), ("; exit 3", "nothing was reloaded")] {
+        let typed = script("wrong", &format!("echo 'function (' >> \"$2\"{ending}"));
+        let (shown, is_done) = ran(&host, folder.path(), &typed, "edit ledger.lua\n");
+        assert!(!is_done && shown.contains(told), "{shown}");
+        let kept = shown.lines().find_map(|line| line.strip_prefix("your text is kept in ")).unwrap();
+        assert!(fs::read_to_string(kept).unwrap().ends_with("function (\n"), "{kept}");
+        let around = Path::new(kept).parent().unwrap();
+        assert_eq!(fs::metadata(around).unwrap().permissions().mode() & 0o777, 0o700, "it is nobody else's");
+        fs::remove_dir_all(around).unwrap();
+    }
     let (shown, is_done) = ran(&host, folder.path(), &script("gives-up", "exit 3"), "edit ledger.lua\n");
-    assert!(!is_done && shown.contains("nothing was reloaded"), "{shown}");
+    assert!(!is_done && shown.contains("nothing was reloaded") && !shown.contains("is kept"), "{shown}");
     let (shown, is_done) = ran(&host, folder.path(), "", "edit ledger.lua\n");
     assert!(!is_done && shown.contains("Set EDITOR"), "{shown}");
 }

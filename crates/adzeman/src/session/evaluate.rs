@@ -78,7 +78,9 @@ impl Session {
                 self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??
             }
             Some("repl" | "expression") => {
-                self.note_statement(&context, &expression);
+                if arguments.context.as_deref() == Some("repl") {
+                    self.note_statement(&context, &expression);
+                }
                 self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??
             }
             _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
