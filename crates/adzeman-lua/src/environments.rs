@@ -18,12 +18,7 @@ const LOOKED_FOR: Duration = Duration::from_secs(2);
 /// # Errors
 /// Where they do not see the same ones.
 pub(crate) fn push(state: State, chunk_name: &str) -> Result<(), EngineError> {
-    if state.push_slot(Slot::Environments) != Type::Table {
-        state.pop(1);
-        state.push_table()?;
-        state.push_copy(-1);
-        state.set_slot(Slot::Environments)?;
-    }
+    state.push_table_in(Slot::Environments, None)?;
     let kept = state.top();
     state.raw_get_field(kept, chunk_name)?;
     if state.type_at(-1) == Type::Nil {

@@ -233,8 +233,10 @@ fn attached() -> Report {
 
 /// One report of each kind, and some more where one is not enough.
 fn reports() -> Vec<Report> {
-    let breakpoint = || breaks().remove(0);
-    let title = || text("Locals");
+    [of_sessions(), of_breakpoints(), of_stops(), of_values(), of_watches(), of_changes(), of_sources()].concat()
+}
+
+fn of_sessions() -> Vec<Report> {
     vec![
         Report::Nothing,
         Report::Hosts { hosts: Vec::new() },
@@ -257,12 +259,23 @@ fn reports() -> Vec<Report> {
         Report::Role { controls: false, controlled_by: Some(text("the keeper's editor")) },
         Report::Limits { asked_seconds: 5.0, conditions_seconds: 0.2, memory_bytes: 256 << 20 },
         attached(),
+    ]
+}
+
+fn of_breakpoints() -> Vec<Report> {
+    let breakpoint = || breaks().remove(0);
+    vec![
         Report::Breakpoint { breakpoint: breakpoint() },
         Report::Breakpoints { breakpoints: breaks(), armed: false },
         Report::Breakpoints { breakpoints: Vec::new(), armed: true },
         Report::Armed { armed: true, count: 3 },
         Report::Kept { count: 2, file: text("adzeman.toml") },
         Report::Library { paths: texts(["vendor/", "json.lua"]), own: texts(["scripts/"]) },
+    ]
+}
+
+fn of_stops() -> Vec<Report> {
+    vec![
         Report::Ran {
             call: text("fare(24, 90)"),
             success: true,
@@ -288,6 +301,12 @@ fn reports() -> Vec<Report> {
             returned: Some(texts(["true"])),
         },
         Report::Stack { frames: frames(), extent: extent(12) },
+    ]
+}
+
+fn of_values() -> Vec<Report> {
+    let title = || text("Locals");
+    vec![
         Report::Scope { title: title(), rows: rows(), extent: Extent { total: 2500, at_least: true, start: 0 } },
         Report::Scope { title: title(), rows: Vec::new(), extent: extent(0) },
         Report::Value {
@@ -323,6 +342,11 @@ fn reports() -> Vec<Report> {
                 .map(|(at, row)| TreeRow { depth: at.min(2), is_leaf: at > 1, row })
                 .collect(),
         },
+    ]
+}
+
+fn of_watches() -> Vec<Report> {
+    vec![
         Report::Watches { watches: watches() },
         Report::Watches { watches: Vec::new() },
         Report::Watched { watch: watches().remove(1) },
@@ -340,6 +364,11 @@ fn reports() -> Vec<Report> {
             }],
             more: true,
         },
+    ]
+}
+
+fn of_changes() -> Vec<Report> {
+    vec![
         Report::Changed {
             target: text("lock.level"),
             value: text("2.5"),
@@ -357,6 +386,11 @@ fn reports() -> Vec<Report> {
                 undone(4, "here", "", Some("it is a local variable of a function that has gone on")),
             ],
         },
+    ]
+}
+
+fn of_sources() -> Vec<Report> {
+    vec![
         Report::Source { listing: listing() },
         Report::Sources { paths: texts(["scripts/lock.lua", "scripts/ledger.lua"]) },
         Report::Contexts {

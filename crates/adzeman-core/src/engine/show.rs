@@ -147,6 +147,16 @@ pub struct Reload {
     pub is_done: bool,
 }
 
+impl Reload {
+    /// Whether that is to be done in this mode: in part, or where all functions that are alive get what they should.
+    #[must_use]
+    pub fn is_to_be(&self, mode: ReloadMode) -> bool {
+        let is_refused = |held: &ReloadedFunction| matches!(held.fate, FunctionFate::Refused(_)) && held.alive > 0;
+        let is_whole = self.others == 0 && !self.functions.iter().any(is_refused);
+        mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole
+    }
+}
+
 /// A value that was set for now.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Trial {

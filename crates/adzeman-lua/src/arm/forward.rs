@@ -17,7 +17,6 @@ use super::settling::Placed;
 use crate::evaluate::FORWARDING;
 use crate::ffi::body::{captured_by, with_body};
 use crate::ffi::state::{Slot, State, Type};
-use crate::ffi::walk::make_weak;
 use crate::ffi::watch::report;
 use crate::reload::{Forward, More};
 
@@ -191,7 +190,7 @@ impl Arms {
 
     /// Notes a function that gets its body when it has returned, without keeping it alive.
     fn note_late(&self, state: State, function: c_int) -> Result<(), EngineError> {
-        push_weak(state, Slot::Late)?;
+        state.push_table_in(Slot::Late, Some(b"k"))?;
         state.push_copy(function);
         state.push_bool(true);
         state.raw_set(-3)?;
@@ -199,21 +198,7 @@ impl Arms {
         self.late.set(Late { count, passed_by: 0, pass_by: 1 });
         Ok(())
     }
-}
 
-/// Where what a function captures besides is found; none where the globals of the state are meant.
-fn donors(state: State, found: &Found, forward: &Forward, number: i64) -> Result<Vec<Option<Donor>>, String> {
-    if forward.names.len() + forward.more.len() > MOST_CAPTURED {
-        return Err("it captures more than can be given to it".to_owned());
-    }
-    let own: BTreeSet<usize> = (0..forward.names.len())
-        .filter(|at| forward.names[*at] != "_ENV")
-        .map(|at| identity(state, found, (number, at)))
-        .collect();
-    forward.more.iter().map(|more| donor(state, found, more, &own)).collect()
-}
-
-impl Arms {
     fn forward_one(
         &self,
         state: State,
@@ -291,7 +276,7 @@ impl Arms {
         caller: c_int,
         successor: c_int,
     ) -> Result<(), EngineError> {
-        push_weak(state, Slot::Forwards)?;
+        state.push_table_in(Slot::Forwards, Some(b"k"))?;
         let kept = state.top();
         state.push_copy(function);
         state.push_table()?;
@@ -304,19 +289,16 @@ impl Arms {
     }
 }
 
-/// Pushes the table in a registry slot, which keeps its keys not alive.
-///
-/// # Errors
-/// When the state has no memory left.
-fn push_weak(state: State, slot: Slot) -> Result<(), EngineError> {
-    if state.push_slot(slot) != Type::Table {
-        state.pop(1);
-        state.push_table()?;
-        make_weak(state, b"k")?;
-        state.push_copy(-1);
-        state.set_slot(slot)?;
+/// Where what a function captures besides is found; none where the globals of the state are meant.
+fn donors(state: State, found: &Found, forward: &Forward, number: i64) -> Result<Vec<Option<Donor>>, String> {
+    if forward.names.len() + forward.more.len() > MOST_CAPTURED {
+        return Err("it captures more than can be given to it".to_owned());
     }
-    Ok(())
+    let own: BTreeSet<usize> = (0..forward.names.len())
+        .filter(|at| forward.names[*at] != "_ENV")
+        .map(|at| identity(state, found, (number, at)))
+        .collect();
+    forward.more.iter().map(|more| donor(state, found, more, &own)).collect()
 }
 
 /// Which captured variable that is: equal for the same.

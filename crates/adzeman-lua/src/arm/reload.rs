@@ -107,8 +107,11 @@ impl Arms {
         if is_whole { Ok(()) } else { Err("the functions of this engine cannot all be found") }
     }
 
-    /// Has the bodies of a source as it is compiled.
-    fn make_plain(&self, source: SourceId, text: Arc<str>, chunk_name: CString) -> Result<(), &'static str> {
+    /// Has the bodies of a source, which is compiled as this text.
+    ///
+    /// # Errors
+    /// Why they cannot be made.
+    pub(crate) fn make_plain(&self, source: SourceId, text: Arc<str>, chunk_name: CString) -> Result<(), &'static str> {
         if self.has_bodies(source) {
             return Ok(());
         }
@@ -118,21 +121,8 @@ impl Arms {
         self.exchanges.borrow_mut().take(self.main, source, asked, &made)
     }
 
-    /// Has the bodies of a source that is to take the place of another one, compiled as this text.
-    ///
-    /// # Errors
-    /// Why they cannot be made; nothing is changed then.
-    pub(crate) fn prepare_succession(
-        &self,
-        new: SourceId,
-        text: &Arc<str>,
-        chunk_name: &CString,
-    ) -> Result<(), &'static str> {
-        self.make_plain(new, text.clone(), chunk_name.clone())
-    }
-
-    /// Gives the functions of a source the bodies of another one, which were [prepared](Self::prepare_succession), by positions; those
-    /// on stacks get them when they have returned.
+    /// Gives the functions of a source the bodies of another one, which [are made](Self::make_plain), by positions; those on stacks
+    /// get them when they have returned.
     pub(crate) fn succeed(&self, (old, new): (SourceId, SourceId), successors: Vec<Option<usize>>) {
         {
             let mut exchanges = self.exchanges.borrow_mut();
@@ -166,12 +156,7 @@ impl Arms {
         let state = self.main;
         let settling = self.settling(std::iter::once(source).collect());
         let running = self.running_functions();
-        if state.push_slot(Slot::KeptOn) != Type::Table {
-            state.pop(1);
-            state.push_table()?;
-            state.push_copy(-1);
-            state.set_slot(Slot::KeptOn)?;
-        }
+        state.push_table_in(Slot::KeptOn, None)?;
         let (kept, mut seen) = (state.top(), HashSet::default());
         let before = i64::try_from(state.raw_len(kept)).unwrap_or(0);
         let mut last = before;

@@ -252,6 +252,6 @@ impl Arms {
 /// Makes the table of functions that are left as they are for now, weakly.
 pub(crate) fn prepare(state: State) -> Result<(), EngineError> {
     state.push_table()?;
-    walk::make_weak(state, b"v")?;
+    state.make_weak(b"v")?;
     state.set_slot(Slot::Left)
 }

@@ -35,9 +35,6 @@ impl Context {
         let alive = self.arms.alive(source, held.successors.len()).map_err(refused)?;
         let hindrances = self.arms.hindrances(source, &held.forwards)?;
         let functions: Vec<_> = held.rows.iter().skip(1).map(|row| row_of(row, &alive, &hindrances)).collect();
-        let is_obstacle = |held: &ReloadedFunction| matches!(held.fate, FunctionFate::Refused(_)) && held.alive > 0;
-        let is_whole = alive.strangers == 0 && !functions.iter().any(is_obstacle);
-        let is_to_be = mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole;
         let mut answer = Reload {
             source,
             functions,
@@ -45,7 +42,7 @@ impl Context {
             top_level_changed: held.top_level_changed,
             is_done: false,
         };
-        if is_to_be {
+        if answer.is_to_be(mode) {
             answer.is_done = true;
             if *written != *text {
                 answer.source =
@@ -71,7 +68,7 @@ impl Context {
         let new = self.supervisor.source_loaded(of_text(name, &c_name, text.clone()));
         self.scripts.succeed(&chunk_name, text, plan.compiled_as.clone(), new);
         // While its functions still are what they were.
-        self.arms.prepare_succession(new, &plan.compiled_as, &c_name).map_err(Refusal::Why)?;
+        self.arms.make_plain(new, plan.compiled_as.clone(), c_name).map_err(Refusal::Why)?;
         self.arms.forward((source, new), &plan.forwards).map_err(Refusal::Engine)?;
         self.arms.succeed((source, new), plan.successors.clone());
         self.scripts.keep_on(&staying, source);

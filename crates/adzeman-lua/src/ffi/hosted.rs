@@ -6,7 +6,6 @@ use std::cell::{Cell, RefCell};
 use adzeman_core::engine::EngineError;
 
 use super::state::{Slot, State, Type};
-use super::walk::make_weak;
 
 /// What is known of the runs that the host resumes.
 #[derive(Default)]
@@ -93,13 +92,7 @@ impl Hosted {
 /// Notes which run a coroutine is in, without keeping it alive.
 fn note_run(state: State, coroutine: State, run: Option<usize>) -> Result<(), EngineError> {
     let top = state.top();
-    if state.push_slot(Slot::Hosted) != Type::Table {
-        state.pop(1);
-        state.push_table()?;
-        make_weak(state, b"k")?;
-        state.push_copy(-1);
-        state.set_slot(Slot::Hosted)?;
-    }
+    state.push_table_in(Slot::Hosted, Some(b"k"))?;
     coroutine.push_self();
     coroutine.move_to(state, 1);
     match run.and_then(|run| i64::try_from(run).ok()) {

@@ -216,12 +216,7 @@ impl Sweep {
         show: &mut dyn FnMut(Object<'_>),
     ) -> Result<Progress, EngineError> {
         let Some(header) = internals::header(state) else { return Ok(Progress::NotKnown) };
-        if state.push_slot(self.slot) != Type::Table {
-            state.pop(1);
-            state.push_table()?;
-            state.push_copy(-1);
-            state.set_slot(self.slot)?;
-        }
+        state.push_table_in(self.slot, None)?;
         let kept = state.top();
         if self.is_given_up.take() {
             state.push_nil();

@@ -6,7 +6,7 @@ use std::ptr;
 use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
-use super::state::{State, Type};
+use super::state::{Slot, State, Type};
 
 impl State {
     pub(crate) fn raw_len(self, index: c_int) -> usize {
@@ -144,6 +144,36 @@ impl State {
         self.push_bytes(name.as_bytes())?;
         self.swap();
         self.raw_set(index)
+    }
+
+    /// Has the table on top keep none of its values (`v`) or keys (`k`) alive.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn make_weak(self, mode: &[u8]) -> Result<(), EngineError> {
+        self.push_table()?;
+        self.push_bytes(mode)?;
+        self.raw_set_field(-2, "__mode")?;
+        self.set_metatable(-2);
+        Ok(())
+    }
+
+    /// Pushes the table in a registry slot, which is made if there is none: one that keeps none of its values (`v`) or keys (`k`)
+    /// alive, if `mode` says so.
+    ///
+    /// # Errors
+    /// When the state has no memory left.
+    pub(crate) fn push_table_in(self, slot: Slot, mode: Option<&[u8]>) -> Result<(), EngineError> {
+        if self.push_slot(slot) == Type::Table {
+            return Ok(());
+        }
+        self.pop(1);
+        self.push_table()?;
+        if let Some(mode) = mode {
+            self.make_weak(mode)?;
+        }
+        self.push_copy(-1);
+        self.set_slot(slot)
     }
 
     /// Pushes the field `name` of the table at `index`, without metamethods.

@@ -273,15 +273,6 @@ pub(crate) fn with_thread<T>(state: State, address: usize, look: impl FnOnce(Sta
 /// Makes the list of known threads.
 pub(crate) fn prepare_threads(state: State) -> Result<(), EngineError> {
     state.push_table()?;
-    make_weak(state, b"v")?;
+    state.make_weak(b"v")?;
     state.set_slot(Slot::Threads)
-}
-
-/// Has the table on top keep none of its values (`v`) or keys (`k`) alive.
-pub(crate) fn make_weak(state: State, mode: &[u8]) -> Result<(), EngineError> {
-    state.push_table()?;
-    state.push_bytes(mode)?;
-    state.raw_set_field(-2, "__mode")?;
-    state.set_metatable(-2);
-    Ok(())
 }

@@ -197,19 +197,26 @@ impl Session {
         &mut self,
         context: &Arc<ContextLink>,
         name: &str,
-        digests: (Option<String>, Option<String>),
+        (before, now): (Option<String>, Option<String>),
     ) {
-        let seconds = self.host.clock.now().as_secs_f64();
-        let (before, value) = (digests.0, digests.1.or_else(|| Some(String::new())));
-        let noted = Noted { before, value, at: String::new(), seconds, undo: None, usual: None };
-        self.changes.note(context.clone(), format!("the text of {name}"), noted);
+        self.note_elsewhere(context, format!("the text of {name}"), (before, now.or_else(|| Some(String::new()))));
     }
 
     /// Lists what is run, which may change anything.
     pub(super) fn note_run(&mut self, context: &Arc<ContextLink>, statement: &str) {
+        self.note_elsewhere(context, statement.to_owned(), (None, None));
+    }
+
+    /// Lists what is changed at no place of a script.
+    fn note_elsewhere(
+        &mut self,
+        context: &Arc<ContextLink>,
+        target: String,
+        (before, value): (Option<String>, Option<String>),
+    ) {
         let seconds = self.host.clock.now().as_secs_f64();
-        let noted = Noted { before: None, value: None, at: String::new(), seconds, undo: None, usual: None };
-        self.changes.note(context.clone(), statement.to_owned(), noted);
+        let noted = Noted { before, value, at: String::new(), seconds, undo: None, usual: None };
+        self.changes.note(context.clone(), target, noted);
     }
 
     /// The same for what is evaluated, if it is no expression.

@@ -32,9 +32,7 @@ impl Session {
         if concerned.is_empty() {
             return Err(SessionError::NoSource(name));
         }
-        let is_whole = concerned.iter().all(|(_, found)| is_whole(found));
-        let is_to_be = mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole;
-        if is_to_be {
+        if concerned.iter().all(|(_, found)| found.is_to_be(mode)) {
             for (context, found) in &mut concerned {
                 if let Some(done) = self.reload_in(context, &name, &text, mode)? {
                     *found = done;
@@ -101,12 +99,6 @@ impl Session {
         };
         Ok((source, text))
     }
-}
-
-/// Whether all functions that are alive can be given what they get.
-fn is_whole(found: &Reload) -> bool {
-    let is_refused = |held: &ReloadedFunction| matches!(held.fate, FunctionFate::Refused(_)) && held.alive > 0;
-    found.others == 0 && !found.functions.iter().any(is_refused)
 }
 
 /// The functions of all contexts: those of one place and fate are counted together.
