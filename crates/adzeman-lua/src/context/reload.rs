@@ -19,7 +19,7 @@ impl Context {
     /// otherwise. `None` where this state has no such source.
     ///
     /// # Errors
-    /// Why that cannot be; nothing is changed then.
+    /// Why that cannot be; nothing is changed then, unless the memory of the state has run out half-way.
     pub(crate) fn reload(&self, name: &str, text: &str, mode: ReloadMode) -> Result<Option<Reload>, EngineError> {
         let refused = |why: &str| EngineError::Runtime(format!("{name} cannot be changed: {why}"));
         let Some((chunk_name, source)) = self.scripts.now_called(name) else { return Ok(None) };
