@@ -1,21 +1,26 @@
 //! A client of the Debug Adapter Protocol over a connection: sends requests, keeps events for later.
 
 use std::collections::VecDeque;
-use std::io::{self, Read as _, Write as _};
+use std::io::{self, Read as _};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman::discovery::Connection;
+use adzeman_dap::events::LoadedSourceBody;
 use adzeman_dap::extra::{TURNED_AWAY, TurnedAwayBody};
 use adzeman_dap::requests::CancelArguments;
-use adzeman_dap::{Decoder, ErrorCode, Event, Message, Request, Response, encode};
+use adzeman_dap::types::Source;
+use adzeman_dap::{Decoder, ErrorCode, Event, Message, Response};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::error::{CliError, plain};
+use crate::project::PathMaps;
+use crate::reach::beside::Sending;
 use crate::reach::launch::{self, Marked};
+use crate::reach::saves::Saves;
 use crate::render::Progress;
 use crate::signals;
 
@@ -45,7 +50,7 @@ enum Incoming {
 pub(crate) type Onlooker = Box<dyn FnMut(&Event) -> bool + Send>;
 
 pub(crate) struct Client {
-    writer: Connection,
+    sending: Sending,
     incoming: Receiver<Incoming>,
     events: VecDeque<Event>,
     ended: Option<String>,
@@ -56,6 +61,8 @@ pub(crate) struct Client {
     onlooker: Arc<Mutex<Option<Onlooker>>>,
     /// Notes what scripts print, for a host whose own output is shown too.
     marks: Arc<Mutex<Option<Marked>>>,
+    /// Watches the files of the scripts, if that was asked for.
+    saves: Arc<Mutex<Option<Saves>>>,
 }
 
 impl Client {
@@ -64,26 +71,34 @@ impl Client {
         let broken = |why: io::Error| CliError::HostGone(plain(&why));
         connection.set_write_timeout(Some(TAKEN_WITHIN)).map_err(broken)?;
         let reader = connection.try_clone().map_err(broken)?;
-        let writer = connection;
+        let sending = Sending::over(connection, 0);
         let (sender, incoming) = unbounded();
         let onlooker = Arc::new(Mutex::new(None));
         let looking = onlooker.clone();
         let marks = Arc::new(Mutex::new(None));
         let marking = marks.clone();
+        let saves = Arc::new(Mutex::new(None));
+        let reading = Reading {
+            sending: sending.clone(),
+            sender,
+            onlooker: looking.clone(),
+            marks: marking,
+            saves: saves.clone(),
+        };
         thread::Builder::new()
             .name("adzeman-client".to_owned())
             .spawn(move || {
-                let end = read_all(reader, &sender, &looking, &marking);
+                let end = reading.read_all(reader);
                 let gone = Event { seq: 0, event: "terminated".to_owned(), body: None };
                 if let Some(look) = looking.lock().unwrap_or_else(PoisonError::into_inner).as_mut() {
                     look(&gone);
                 }
                 // The session may be over already.
-                let _ = sender.send(Incoming::End(end));
+                let _ = reading.sender.send(Incoming::End(end));
             })
             .map_err(broken)?;
         Ok(Self {
-            writer,
+            sending,
             incoming,
             events: VecDeque::new(),
             ended: None,
@@ -92,6 +107,7 @@ impl Client {
             answer_within: ANSWER_WITHIN,
             onlooker,
             marks,
+            saves,
         })
     }
 
@@ -100,9 +116,24 @@ impl Client {
         *self.marks.lock().unwrap_or_else(PoisonError::into_inner) = Some(marks);
     }
 
-    /// Ends the connection.
-    fn close(&self) {
-        self.writer.close();
+    /// Has the host given the text of each file of a script that is saved from now on; answers how many there are.
+    pub(crate) fn follow_saves(&self, paths: PathMaps, sources: &[Source]) -> Result<usize, CliError> {
+        let saves = Saves::begin(paths, self.sending.clone())?;
+        sources.iter().try_for_each(|source| saves.note(source))?;
+        let count = saves.count();
+        *self.saves.lock().unwrap_or_else(PoisonError::into_inner) = Some(saves);
+        Ok(count)
+    }
+
+    /// Whether that was asked for.
+    pub(crate) fn follows_saves(&self) -> bool {
+        self.saves.lock().unwrap_or_else(PoisonError::into_inner).is_some()
+    }
+
+    /// Ends that.
+    pub(crate) fn pass_over_saves(&self) {
+        let saves = self.saves.lock().unwrap_or_else(PoisonError::into_inner).take();
+        drop(saves);
     }
 
     /// Has events shown as they come, or no longer.
@@ -159,11 +190,12 @@ impl Client {
     }
 
     fn send(&mut self, command: &str, arguments: serde_json::Value) -> Result<i64, CliError> {
-        self.last_seq += 1;
-        let request = Request { seq: self.last_seq, command: command.to_owned(), arguments: Some(arguments) };
-        let bytes = encode(&Message::Request(request)).map_err(|error| CliError::Usage(error.to_string()))?;
-        match self.writer.write_all(&bytes) {
-            Ok(()) => Ok(self.last_seq),
+        match self.sending.send(command, arguments) {
+            Ok(seq) => {
+                self.last_seq = seq;
+                Ok(seq)
+            }
+            Err(error) if error.kind() == io::ErrorKind::Other => Err(CliError::Usage(error.to_string())),
             Err(error) => Err(CliError::HostGone(self.ended.clone().unwrap_or_else(|| plain(&error)))),
         }
     }
@@ -273,42 +305,71 @@ fn bad(command: &str, why: &serde_json::Error) -> CliError {
 impl Drop for Client {
     fn drop(&mut self) {
         // Ends the thread that reads, too.
-        self.close();
+        self.sending.close();
     }
 }
 
-/// Reads until the end; answers why it ended.
-fn read_all(
-    mut reader: Connection,
-    sender: &Sender<Incoming>,
-    onlooker: &Mutex<Option<Onlooker>>,
-    marks: &Mutex<Option<Marked>>,
-) -> String {
-    let mut decoder = Decoder::default();
-    let mut chunk = vec![0; 64 * 1024];
-    loop {
+/// What the thread that reads hands on to.
+struct Reading {
+    sending: Sending,
+    sender: Sender<Incoming>,
+    onlooker: Arc<Mutex<Option<Onlooker>>>,
+    marks: Arc<Mutex<Option<Marked>>>,
+    saves: Arc<Mutex<Option<Saves>>>,
+}
+
+impl Reading {
+    /// Reads until the end; answers why it ended.
+    fn read_all(&self, mut reader: Connection) -> String {
+        let mut decoder = Decoder::default();
+        let mut chunk = vec![0; 64 * 1024];
         loop {
-            match decoder.next_message() {
-                Ok(None) => break,
-                Ok(Some((message, _))) => {
-                    if let (Message::Event(event), Some(marked)) =
-                        (&message, &*marks.lock().unwrap_or_else(PoisonError::into_inner))
-                    {
-                        note_output(event, marked);
+            loop {
+                match decoder.next_message() {
+                    Ok(None) => break,
+                    Ok(Some((message, _))) => {
+                        if !self.pass_on(message) {
+                            return "the session is over".to_owned();
+                        }
                     }
-                    if !pass_on(message, sender, onlooker) {
-                        return "the session is over".to_owned();
-                    }
+                    Err(error) => return error.to_string(),
                 }
-                Err(error) => return error.to_string(),
+            }
+            match reader.read(&mut chunk) {
+                Ok(0) => return "it closed the connection".to_owned(),
+                Ok(count) => decoder.push(&chunk[..count]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return plain(&error),
             }
         }
-        match reader.read(&mut chunk) {
-            Ok(0) => return "it closed the connection".to_owned(),
-            Ok(count) => decoder.push(&chunk[..count]),
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return plain(&error),
+    }
+
+    fn pass_on(&self, message: Message) -> bool {
+        match message {
+            Message::Response(response) => match self.sending.answered(response) {
+                Ok(event) => self.show(event),
+                Err(response) => self.sender.send(Incoming::Response(response)).is_ok(),
+            },
+            Message::Event(event) if event.event == TURNED_AWAY => {
+                let told = event.body.and_then(|body| serde_json::from_value::<TurnedAwayBody>(body).ok());
+                self.sender.send(Incoming::TurnedAway(told.unwrap_or_default().reason)).is_ok()
+            }
+            Message::Event(event) => {
+                if let Some(marked) = &*self.marks.lock().unwrap_or_else(PoisonError::into_inner) {
+                    note_output(&event, marked);
+                }
+                note_source(&event, &self.saves);
+                self.show(event)
+            }
+            // A host asks nothing of this client.
+            Message::Request(_) => true,
         }
+    }
+
+    fn show(&self, event: Event) -> bool {
+        let mut onlooker = self.onlooker.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_done = onlooker.as_mut().is_some_and(|look| look(&event));
+        is_done || self.sender.send(Incoming::Event(event)).is_ok()
     }
 }
 
@@ -319,19 +380,15 @@ fn note_output(event: &Event, marked: &Marked) {
     }
 }
 
-fn pass_on(message: Message, sender: &Sender<Incoming>, onlooker: &Mutex<Option<Onlooker>>) -> bool {
-    match message {
-        Message::Response(response) => sender.send(Incoming::Response(response)).is_ok(),
-        Message::Event(event) if event.event == TURNED_AWAY => {
-            let told = event.body.and_then(|body| serde_json::from_value::<TurnedAwayBody>(body).ok());
-            sender.send(Incoming::TurnedAway(told.unwrap_or_default().reason)).is_ok()
-        }
-        Message::Event(event) => {
-            let mut onlooker = onlooker.lock().unwrap_or_else(PoisonError::into_inner);
-            let is_done = onlooker.as_mut().is_some_and(|look| look(&event));
-            is_done || sender.send(Incoming::Event(event)).is_ok()
-        }
-        // A host asks nothing of this client.
-        Message::Request(_) => true,
+/// Has the file of a script watched that was loaded just now, if files are.
+fn note_source(event: &Event, saves: &Mutex<Option<Saves>>) {
+    if event.event != "loadedSource" {
+        return;
+    }
+    let saves = saves.lock().unwrap_or_else(PoisonError::into_inner);
+    let body = event.body.clone().and_then(|body| serde_json::from_value::<LoadedSourceBody>(body).ok());
+    if let (Some(saves), Some(body)) = (&*saves, body) {
+        // A folder that cannot be watched was said when the first ones were.
+        let _ = saves.note(&body.source);
     }
 }

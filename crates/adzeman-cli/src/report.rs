@@ -385,6 +385,10 @@ pub(crate) enum Report {
         #[serde(skip_serializing_if = "std::ops::Not::not")]
         for_now: bool,
     },
+    /// Files of scripts are reloaded when they are saved: how many there are; nothing where they are not any more.
+    FollowsSaves {
+        files: Option<usize>,
+    },
     /// A script runs as its file is now, or why it does not.
     Reloaded {
         #[serde(flatten)]
@@ -447,6 +451,8 @@ pub(crate) enum Notice {
     NotSet { what: String, file: String, why: String },
     /// A file here is not what the host runs.
     Stale(Stale),
+    /// A script runs in another text than was loaded.
+    Reloaded { path: String },
     /// The host is gone, and is waited for.
     Following { host: String },
     /// It is there again.

@@ -102,7 +102,7 @@ impl TestEngine {
             text: Some(self.text.as_str().into()),
             code: CodeFacts { lines, functions: self.functions.iter().map(span).collect(), ..CodeFacts::default() }
                 .into(),
-            is_several: false,
+            ..SourceFacts::default()
         }
     }
 

@@ -202,6 +202,8 @@ dap_types! {
         partly: Option<bool>,
         /// Whether it is only looked what would become of them.
         check: Option<bool>,
+        /// Whether what stands outside of all functions is run afterwards, too.
+        run: Option<bool>,
     }
 
     /// What came of it.
@@ -216,8 +218,18 @@ dap_types! {
         functions: Vec<ReloadedFunctionInfo>,
         /// Functions of it that are of no text that is known, and stay as they are.
         others: usize,
-        /// Whether what stands outside of all functions is another text, which is not run.
+        /// Whether what stands outside of all functions is another text, which is not run unless that is asked for.
         top_level_changed: bool,
+        /// What came of running that, in each context, where it was asked for.
+        ran: Option<Vec<RanSourceInfo>>,
+    }
+
+    /// A source was run anew.
+    RanSourceInfo {
+        /// In which context.
+        context: String,
+        /// What it raised, or why it could not be run.
+        error: Option<String>,
     }
 
     /// What becomes of a function.

@@ -113,6 +113,10 @@ dap_types! {
         source_reference: Option<i64>,
         /// Digests of the text.
         checksums: Option<Vec<Checksum>>,
+        /// Of our own: where its functions were given their bodies while they were alive, the number of the source before.
+        replaces: Option<i64>,
+        /// Of our own: the number of the source that was loaded, where this one has come into its place and is another text.
+        loaded_as: Option<i64>,
     }
 
     /// A digest of a text.

@@ -20,7 +20,7 @@ pub(crate) fn of_text(name: &str, chunk_name: &CStr, text: Arc<str>) -> SourceFa
         Some(chunk) => code_of(Some(&held), &prototypes(&chunk).unwrap_or_default()),
         None => CodeFacts::default(),
     });
-    SourceFacts { name: name.to_owned(), language: LANGUAGE, text: Some(text), code, is_several: false }
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text: Some(text), code, ..SourceFacts::default() }
 }
 
 /// The same of one of which these functions were seen, as compiled code. The text, if there is one, is that of the script only if
@@ -38,7 +38,7 @@ pub(crate) fn of_functions(name: &str, chunk_name: &CStr, text: Option<Arc<str>>
         let functions: Vec<_> = seen.into_iter().flatten().collect();
         CodeFacts { is_part, is_other_text: held.is_some(), ..code_of(None, &functions) }
     });
-    SourceFacts { name: name.to_owned(), language: LANGUAGE, text, code, is_several: false }
+    SourceFacts { name: name.to_owned(), language: LANGUAGE, text, code, ..SourceFacts::default() }
 }
 
 /// A text as compiled code; `None` when it does not compile.

@@ -14,10 +14,8 @@ pub(crate) enum Look {
     Scope(&'static str),
     /// All objects of the host, with what it says of them.
     Host,
-    /// The text around the frame's line; of the compiled script instead, if asked for.
-    Source {
-        generated: bool,
-    },
+    /// The text around the frame's line.
+    Source(Text),
     /// Sources whose name has this in it, and lines that have; all sources without it.
     Sources(Option<String>),
     Contexts,
@@ -27,6 +25,17 @@ pub(crate) enum Look {
     /// What is inside a watch, by its number.
     Watch(usize),
     Expression(String, Form),
+}
+
+/// Which text of a script is meant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Text {
+    /// As it was written.
+    Written,
+    /// What it was compiled to.
+    Generated,
+    /// The one before it was changed on the spot.
+    Before,
 }
 
 /// How a value is shown.
@@ -124,8 +133,9 @@ pub(super) fn parse_look(rest: &str) -> Look {
         "built-ins" => Look::Scope("Built-ins"),
         "event" => Look::Scope("Event"),
         "host" => Look::Host,
-        "source" => Look::Source { generated: false },
-        "source --generated" | "source generated" => Look::Source { generated: true },
+        "source" => Look::Source(Text::Written),
+        "source --generated" | "source generated" => Look::Source(Text::Generated),
+        "source --before" | "source before" => Look::Source(Text::Before),
         "contexts" => Look::Contexts,
         "events" => Look::Events,
         expression => {

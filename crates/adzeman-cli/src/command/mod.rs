@@ -9,7 +9,7 @@ use std::time::Duration;
 use crate::error::CliError;
 
 pub(crate) use breaks::{Action, Break, Change, Site};
-pub(crate) use looks::{Every, FORMS, Form, Look, Monitor, Watch, parse_watch};
+pub(crate) use looks::{Every, FORMS, Form, Look, Monitor, Text, Watch, parse_watch};
 use verbs::ELSEWHERE;
 pub(crate) use verbs::{TOPICS, VERBS};
 
@@ -90,6 +90,8 @@ pub(crate) enum Command {
         for_now: bool,
     },
     Reload(Reload),
+    /// Reload each file that is saved, or no longer.
+    ReloadOnSave(bool),
     /// A file, and a line in it; where it is looked at otherwise.
     Edit(Option<(String, Option<i64>)>),
     /// What was changed.
@@ -121,6 +123,8 @@ pub(crate) struct Reload {
     pub(crate) partly: bool,
     /// The text that was loaded, and not that of the file.
     pub(crate) original: bool,
+    /// Run what stands outside of all functions, too.
+    pub(crate) run: bool,
 }
 
 /// Which change is undone.
@@ -179,6 +183,8 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "out" => Ok(Command::Go(Go::Out)),
         "look" => Ok(Command::Look(looks::parse_look(rest))),
         "let" => parse_let(rest),
+        "reload" if rest == "on save" => Ok(Command::ReloadOnSave(true)),
+        "reload" if rest == "on save off" => Ok(Command::ReloadOnSave(false)),
         "reload" => parse_reload(rest).map(Command::Reload).ok_or_else(|| usage("reload")),
         "edit" => Ok(Command::Edit(parse_place(rest))),
         "changes" => Ok(Command::Changes),
@@ -290,16 +296,17 @@ fn parse_let(rest: &str) -> Result<Command, CliError> {
 }
 
 fn parse_reload(rest: &str) -> Option<Reload> {
-    let (mut path, mut partly, mut original) = (None, false, false);
+    let (mut path, mut partly, mut original, mut run) = (None, false, false, false);
     for word in rest.split_whitespace() {
         match word {
             "--partly" => partly = true,
             "--original" => original = true,
+            "--run" => run = true,
             word if word.starts_with("--") || path.is_some() => return None,
             word => path = Some(word.to_owned()),
         }
     }
-    Some(Reload { path: path?, partly, original })
+    Some(Reload { path: path?, partly, original, run })
 }
 
 /// `FILE`, or `FILE:LINE`.
@@ -430,7 +437,12 @@ mod tests {
         assert_eq!(parse("undo all anyway").unwrap(), undo(Undo::All, true));
         assert_eq!(parse("undo 3").unwrap(), undo(Undo::Number(3), false));
         assert!(parse("undo everything").is_err());
-        let reload = |path: &str, partly, original| Command::Reload(Reload { path: path.to_owned(), partly, original });
+        let reload = |path: &str, partly, original| {
+            Command::Reload(Reload { path: path.to_owned(), partly, original, run: false })
+        };
+        assert_eq!(parse("reload on save").unwrap(), Command::ReloadOnSave(true));
+        assert_eq!(parse("reload on save off").unwrap(), Command::ReloadOnSave(false));
+        assert!(matches!(parse("reload b.lua --run"), Ok(Command::Reload(Reload { run: true, .. }))));
         assert_eq!(parse("reload a/b.lua").unwrap(), reload("a/b.lua", false, false));
         assert_eq!(parse("reload --partly b.lua --original").unwrap(), reload("b.lua", true, true));
         for line in ["reload", "reload a b", "reload a --all"] {

@@ -113,7 +113,7 @@ pub(crate) const VERBS: [Verb; 31] = [
     verb(
         Topic::Look,
         "look",
-        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated] | contexts | events | break BREAKPOINT | watch N]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
         "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",
         ["look host.locks.upper", "look boats as table"],
     ),
@@ -144,8 +144,8 @@ pub(crate) const VERBS: [Verb; 31] = [
     verb(
         Topic::Change,
         "reload",
-        "reload FILE [--partly] [--original]",
-        "give the functions of a script the bodies that its file has now, in place; all that they have captured stays. --partly: those that can be; --original: the text that was loaded",
+        "reload FILE [--partly] [--original] [--run]\n    reload on save [off]",
+        "give the functions of a script the bodies that its file has now, in place; all that they have captured stays. --partly: those that can be; --original: the text that was loaded; --run: run what stands outside of functions, too. on save: whenever you save one",
         ["reload ledger.lua", "reload ledger.lua --original"],
     ),
     verb(

@@ -13,8 +13,11 @@ use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
 use super::Reached;
+use super::beside::Sending;
 use super::launch::{Launch, Launched, Marked, ShowLine, Stream, mark};
+use super::saves::Saves;
 use crate::error::{CliError, plain};
+use crate::project::Project;
 
 /// Requests of the adapter's own to the host have numbers from here on.
 const OWN_SEQ: i64 = 1_000_000_000;
@@ -25,6 +28,8 @@ const OWN_SEQ: i64 = 1_000_000_000;
 struct AttachConfiguration {
     /// Name, process id or address; the only host there is when absent.
     host: Option<Json>,
+    /// Whether files of scripts are reloaded when they are saved.
+    reload_on_save: bool,
 }
 
 /// What an editor says when it launches.
@@ -36,6 +41,8 @@ struct LaunchConfiguration {
     cwd: Option<PathBuf>,
     env: BTreeMap<String, String>,
     stop_on_entry: bool,
+    /// As when attaching.
+    reload_on_save: bool,
 }
 
 /// To the editor; several threads write.
@@ -78,7 +85,7 @@ fn event(editor: &Editor, name: &str, body: Json) {
 struct Adapter {
     editor: Editor,
     hello: Json,
-    host: Option<Connection>,
+    host: Option<Sending>,
     launched: Option<Launched>,
     marked: Marked,
 }
@@ -141,15 +148,16 @@ impl Adapter {
         let arguments = request.arguments.clone().unwrap_or_else(|| json!({}));
         let does_not_fit =
             |error: serde_json::Error| CliError::Usage(format!("the configuration does not fit: {error}"));
-        let reached = if request.command == "launch" {
+        let (reached, reload_on_save) = if request.command == "launch" {
             let wanted: LaunchConfiguration = serde_json::from_value(arguments.clone()).map_err(does_not_fit)?;
-            self.launch(wanted)?
+            let reload_on_save = wanted.reload_on_save;
+            (self.launch(wanted)?, reload_on_save)
         } else {
             let wanted: AttachConfiguration = serde_json::from_value(arguments.clone()).map_err(does_not_fit)?;
             let host = wanted.host.map(|host| host.as_str().map_or_else(|| host.to_string(), str::to_owned));
-            super::reach(host.as_deref())?
+            (super::reach(host.as_deref())?, wanted.reload_on_save)
         };
-        let Reached { mut connection, token, .. } = reached;
+        let Reached { connection, token, .. } = reached;
         let broken = |why: io::Error| CliError::HostGone(plain(&why));
         let reader = connection.try_clone().map_err(broken)?;
         let mut hello = self.hello.clone();
@@ -160,16 +168,23 @@ impl Adapter {
         }
         let greet = Request { seq: OWN_SEQ, command: "initialize".to_owned(), arguments: Some(hello) };
         let attach = Request { seq: request.seq, command: "attach".to_owned(), arguments: Some(arguments) };
+        let host = Sending::over(connection, OWN_SEQ);
+        let saves = reload_on_save.then(|| Saves::begin(Project::find(None)?.paths(), host.clone())).transpose()?;
         for message in [greet, attach] {
-            let bytes = encode(&Message::Request(message)).map_err(|error| CliError::Usage(error.to_string()))?;
-            connection.write_all(&bytes).map_err(broken)?;
+            host.pass(message).map_err(broken)?;
         }
-        let (editor, marked, asked) = (self.editor.clone(), self.marked.clone(), request.clone());
+        let passing = Passing {
+            editor: self.editor.clone(),
+            marked: self.marked.clone(),
+            asked: request.clone(),
+            host: host.clone(),
+            saves: saves.map(Arc::new),
+        };
         thread::Builder::new()
             .name("adzeman-host".to_owned())
-            .spawn(move || pass_to_editor(reader, &editor, &marked, &asked))
+            .spawn(move || passing.pass_all(reader))
             .map_err(broken)?;
-        self.host = Some(connection);
+        self.host = Some(host);
         Ok(())
     }
 
@@ -192,15 +207,12 @@ impl Adapter {
     }
 
     fn forward(&mut self, request: &Request) {
-        let Some(host) = &mut self.host else {
+        let Some(host) = &self.host else {
             let why = format!("'{}' came too early: 'attach' or 'launch' must come first", request.command);
             answer(&self.editor, request, Err(why));
             return;
         };
-        let written = encode(&Message::Request(request.clone()))
-            .map_err(io::Error::other)
-            .and_then(|bytes| host.write_all(&bytes));
-        if let Err(error) = written {
+        if let Err(error) = host.pass(request.clone()) {
             answer(&self.editor, request, Err(format!("the host is gone: {}", plain(&error))));
         }
     }
@@ -209,12 +221,8 @@ impl Adapter {
     fn leave(&mut self, request: &Request) -> bool {
         let terminate = request.arguments.as_ref().and_then(|arguments| arguments["terminateDebuggee"].as_bool());
         if let Some(host) = self.host.take() {
-            let goodbye = Request { seq: OWN_SEQ + 1, command: "disconnect".to_owned(), arguments: None };
-            let mut host = host;
-            if let Ok(bytes) = encode(&Message::Request(goodbye)) {
-                // It may be gone already.
-                let _ = host.write_all(&bytes);
-            }
+            // It may be gone already.
+            let _ = host.send("disconnect", json!({}));
         }
         match self.launched.take() {
             Some(mut launched) if terminate != Some(false) || request.command == "terminate" => {
@@ -234,34 +242,83 @@ impl Adapter {
     }
 }
 
-/// Hands everything of the host to the editor, but the answer to the adapter's own greeting, which becomes news of what the host
-/// can do.
-fn pass_to_editor(mut host: Connection, editor: &Editor, marked: &Marked, asked: &Request) {
-    let mut decoder = Decoder::default();
-    let mut chunk = vec![0; 64 * 1024];
-    loop {
-        while let Ok(Some((message, _))) = decoder.next_message() {
-            match message {
-                Message::Response(response) if response.request_seq == OWN_SEQ => {
-                    event(editor, "capabilities", json!({"capabilities": response.body}));
-                }
-                Message::Response(response) if response.request_seq > OWN_SEQ => {}
-                Message::Response(response) if response.request_seq == asked.seq => {
-                    tell(editor, Message::Response(Response { command: asked.command.clone(), ..response }));
-                }
-                Message::Event(told) => {
-                    if told.event == "output" && told.body.as_ref().is_some_and(|body| body["category"] == "stdout") {
-                        mark(marked, told.body.as_ref().and_then(|body| body["output"].as_str()).unwrap_or_default());
-                    }
-                    tell(editor, Message::Event(told));
-                }
-                other => tell(editor, other),
+/// Hands everything of the host to the editor.
+struct Passing {
+    editor: Editor,
+    marked: Marked,
+    /// The editor's request that the host is joined for.
+    asked: Request,
+    host: Sending,
+    saves: Option<Arc<Saves>>,
+}
+
+impl Passing {
+    /// All that comes, but the answer to the adapter's own greeting, which becomes news of what the host can do.
+    fn pass_all(self, mut from: Connection) {
+        let mut decoder = Decoder::default();
+        let mut chunk = vec![0; 64 * 1024];
+        loop {
+            while let Ok(Some((message, _))) = decoder.next_message() {
+                self.pass(message);
+            }
+            match from.read(&mut chunk) {
+                Ok(0) | Err(_) => break,
+                Ok(count) => decoder.push(&chunk[..count]),
             }
         }
-        match host.read(&mut chunk) {
-            Ok(0) | Err(_) => break,
-            Ok(count) => decoder.push(&chunk[..count]),
+        event(&self.editor, "terminated", json!({}));
+    }
+
+    fn pass(&self, message: Message) {
+        match message {
+            Message::Response(response) if response.request_seq == OWN_SEQ => {
+                event(&self.editor, "capabilities", json!({"capabilities": response.body}));
+            }
+            Message::Response(response) if response.request_seq > OWN_SEQ => {
+                if let Ok(event) = self.host.answered(response) {
+                    tell(&self.editor, Message::Event(event));
+                }
+            }
+            Message::Response(response) if response.request_seq == self.asked.seq => {
+                let is_joined = response.success;
+                tell(&self.editor, Message::Response(Response { command: self.asked.command.clone(), ..response }));
+                if is_joined {
+                    self.follow_saves();
+                }
+            }
+            Message::Event(told) => {
+                if told.event == "output" && told.body.as_ref().is_some_and(|body| body["category"] == "stdout") {
+                    mark(&self.marked, told.body.as_ref().and_then(|body| body["output"].as_str()).unwrap_or_default());
+                }
+                if let Some(saves) = self.saves.as_ref().filter(|_| told.event == "loadedSource") {
+                    note(saves, told.body.as_ref().map(|body| &body["source"]));
+                }
+                tell(&self.editor, Message::Event(told));
+            }
+            other => tell(&self.editor, other),
         }
     }
-    event(editor, "terminated", json!({}));
+
+    /// Watches the files of the scripts that are loaded already, if that was asked for.
+    fn follow_saves(&self) {
+        let Some(saves) = self.saves.clone() else { return };
+        let asked = self.host.ask("loadedSources", json!({}), move |response| {
+            let sources = response.body.as_ref().and_then(|body| body["sources"].as_array());
+            sources.into_iter().flatten().for_each(|source| note(&saves, Some(source)));
+            let text = format!("files of scripts that are reloaded whenever they are saved: {}\n", saves.count());
+            let body = json!({"category": "console", "output": text});
+            Event { seq: 0, event: "output".to_owned(), body: Some(body) }
+        });
+        if let Err(error) = asked {
+            let text = format!("files are not reloaded when they are saved: {}\n", plain(&error));
+            event(&self.editor, "output", json!({"category": "important", "output": text}));
+        }
+    }
+}
+
+/// Has the file of a script watched; one that cannot be is reloaded by hand.
+fn note(saves: &Saves, source: Option<&Json>) {
+    if let Some(source) = source.and_then(|source| serde_json::from_value(source.clone()).ok()) {
+        let _ = saves.note(&source);
+    }
 }

@@ -1,7 +1,9 @@
 //! Finding the host that is meant, and connecting to it.
 
 pub(crate) mod adapter;
+pub(crate) mod beside;
 pub(crate) mod launch;
+pub(crate) mod saves;
 
 use std::io::{self, Read as _, Write as _};
 use std::net::{SocketAddr, TcpListener};

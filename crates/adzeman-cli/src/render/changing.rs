@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use adzeman_dap::extra::{ChangeInfo, ReloadBody, ReloadedFunctionInfo, UndoneInfo};
+use adzeman_dap::extra::{ChangeInfo, RanSourceInfo, ReloadBody, ReloadedFunctionInfo, UndoneInfo};
 
 use super::table::{cut_to, lay_out};
 use super::{NAME, QUIET, STRONG, TROUBLE, styled};
@@ -39,13 +39,28 @@ pub(super) fn render_reload(reload: &ReloadBody, columns: Option<usize>) -> Stri
         let _ =
             writeln!(text, "{} of its functions are of a text that is not known, and stay as they are", reload.others);
     }
-    if reload.done && reload.top_level_changed {
-        text += "what stands outside of all functions is written otherwise, too; it is not run again\n";
+    match &reload.ran {
+        None if reload.done && reload.top_level_changed => {
+            text +=
+                "what stands outside of all functions is written otherwise, too; it is not run again ('--run' does)\n";
+        }
+        None => {}
+        Some(ran) => ran.iter().for_each(|ran| text += &render_ran_source(ran)),
     }
     if !reload.done {
         let _ = writeln!(text, "'reload {} --partly' changes those that can be", reload.path);
     }
     text
+}
+
+/// What came of running what stands outside of all functions.
+fn render_ran_source(ran: &RanSourceInfo) -> String {
+    match &ran.error {
+        None => format!("what stands outside of all functions ran in {}\n", ran.context),
+        Some(why) => {
+            styled(TROUBLE, &format!("what stands outside of all functions failed in {}: {why}", ran.context)) + "\n"
+        }
+    }
 }
 
 /// What there is to say of a function besides what becomes of it.

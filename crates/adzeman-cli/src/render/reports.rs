@@ -44,6 +44,16 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             let until = if *for_now { "; 'undo' gives back what was there, and so does leaving" } else { "" };
             format!("{} is now {value}{}\n", styled(NAME, target), styled(QUIET, &(made + until)))
         }
+        Report::FollowsSaves { files: None } => "files are not reloaded any more when they are saved\n".to_owned(),
+        Report::FollowsSaves { files: Some(0) } => {
+            "no file here is one of the host's scripts, so there is nothing to reload; 'paths' in adzeman.toml says where those of \
+             the host lie\n"
+                .to_owned()
+        }
+        Report::FollowsSaves { files: Some(1) } => "the file of the script is reloaded whenever it is saved\n".to_owned(),
+        Report::FollowsSaves { files: Some(files) } => {
+            format!("the files of {files} scripts are reloaded whenever they are saved\n")
+        }
         Report::Reloaded { reload } => render_reload(reload, columns),
         Report::Changes { changes } if changes.is_empty() => {
             "nothing was changed; 'let TARGET = EXPRESSION' changes a value, also 'for now'\n".to_owned()
@@ -219,6 +229,12 @@ pub(super) fn render_notice(notice: &Notice) -> String {
         }
         Notice::NotSet { what, file, why } => {
             format!("{}\n", styled(TROUBLE, &format!("'{what}' of {file} could not be set: {why}")))
+        }
+        Notice::Reloaded { path } => {
+            let text = format!(
+                "{path} runs in another text than was loaded: it was changed on the spot ('reload {path} --original' goes back)\n"
+            );
+            styled(TROUBLE, &text)
         }
         Notice::Stale(stale) => format!("{}\n", styled(TROUBLE, &render_stale(stale))),
         Notice::Following { host } => {

@@ -3,7 +3,9 @@
 use std::io;
 
 use adzeman_dap::ErrorCode;
-use adzeman_dap::extra::{ChangeInfo, ReloadBody, ReloadedFunctionInfo, ShapeLine, TableRow, UndoneInfo};
+use adzeman_dap::extra::{
+    ChangeInfo, RanSourceInfo, ReloadBody, ReloadedFunctionInfo, ShapeLine, TableRow, UndoneInfo,
+};
 use textwrap::core::display_width;
 
 use super::fold::folded;
@@ -162,7 +164,16 @@ fn reload(done: bool) -> ReloadBody {
         ],
         others: usize::from(!done),
         top_level_changed: true,
+        ran: None,
     }
+}
+
+fn ran() -> ReloadBody {
+    let in_context =
+        |context: &str, error: Option<&str>| RanSourceInfo { context: text(context), error: error.map(str::to_owned) };
+    let why = "scripts/lock.lua:4: attempt to index a nil value (global 'flight')";
+    let ran = Some(vec![in_context("lock.upper", None), in_context("lock.lower", Some(why))]);
+    ReloadBody { ran, functions: Vec::new(), ..reload(true) }
 }
 
 fn changes() -> Vec<ChangeInfo> {
@@ -375,7 +386,12 @@ fn of_changes() -> Vec<Report> {
             made: Some(text("before frame.update, 61.500 s on the host's clock")),
             for_now: true,
         },
+        Report::FollowsSaves { files: None },
+        Report::FollowsSaves { files: Some(0) },
+        Report::FollowsSaves { files: Some(1) },
+        Report::FollowsSaves { files: Some(3) },
         Report::Reloaded { reload: reload(true) },
+        Report::Reloaded { reload: ran() },
         Report::Reloaded { reload: reload(false) },
         Report::Changes { changes: changes() },
         Report::Changes { changes: Vec::new() },
@@ -437,6 +453,7 @@ fn notices() -> Vec<Notice> {
             host_digest: text("0123456789abcdef"),
             local_digest: text("fedcba9876543210"),
         }),
+        Notice::Reloaded { path: text("scripts/ledger.lua") },
         Notice::Following { host: text("lockside") },
         Notice::AttachedAgain { host: text("lockside"), process_id: 4212, breakpoints: 3 },
         Notice::Role { controls: false, controlled_by: None },

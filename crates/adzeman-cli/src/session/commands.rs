@@ -49,6 +49,7 @@ impl Session<'_> {
             Command::Look(what) => self.look(what),
             Command::Let { target, value, for_now } => self.change(target, value, for_now),
             Command::Reload(wanted) => self.reload(&wanted),
+            Command::ReloadOnSave(follows) => self.reload_on_save(follows),
             Command::Edit(place) => self.edit(place),
             Command::Changes => {
                 let body: ChangesBody = self.client.request(extra::CHANGES, &json!({}))?;

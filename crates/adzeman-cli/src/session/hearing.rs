@@ -164,6 +164,12 @@ impl Session<'_> {
             "loadedSource" => {
                 let body: LoadedSourceBody = read(event)?;
                 self.compare(&body.source);
+                if !self.role.controls {
+                    self.tell_of_another_text(&body.source);
+                }
+                if body.reason == "changed" && self.require_stop().is_ok() {
+                    self.fetch_frames(0, FIRST_FRAMES)?;
+                }
             }
             "thread" => {
                 self.refresh_contexts()?;

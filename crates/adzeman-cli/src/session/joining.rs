@@ -80,6 +80,7 @@ impl Session<'_> {
     /// Attaches to a host that takes the place of the one before, and sets everything again.
     pub(super) fn join(&mut self, reached: Reached) -> Result<(), CliError> {
         let (client, host, role) = open(reached, &self.origin.manner, self.breakpoints.armed, &self.files.library)?;
+        let follows_saves = self.client.follows_saves();
         self.client = client;
         self.host = host;
         self.role = role;
@@ -88,6 +89,9 @@ impl Session<'_> {
         self.elsewhere.clear();
         self.refresh_contexts()?;
         self.compare_sources()?;
+        if follows_saves {
+            self.reload_on_save(true)?;
+        }
         self.give_maps()?;
         let breakpoints = self.set_again()?;
         self.ready()?;
@@ -160,8 +164,18 @@ impl Session<'_> {
     pub(crate) fn compare_sources(&mut self) -> Result<(), CliError> {
         let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
         self.files.stale.clear();
-        body.sources.iter().for_each(|source| self.compare(source));
+        for source in &body.sources {
+            self.compare(source);
+            self.tell_of_another_text(source);
+        }
         Ok(())
+    }
+
+    /// Says so if a script was changed since it was loaded.
+    pub(super) fn tell_of_another_text(&self, source: &Source) {
+        if let Some(path) = source.path.as_ref().filter(|_| source.loaded_as.is_some()) {
+            self.printer.notice(&Notice::Reloaded { path: self.files.paths.to_local(path) });
+        }
     }
 
     /// The host has no text of a source: one that is here may be it, which the host finds out. Whoever only looks gives nothing, and

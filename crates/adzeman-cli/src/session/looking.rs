@@ -23,7 +23,7 @@ impl Session<'_> {
             Look::Stack => self.look_stack(0),
             Look::Host => self.look_host(),
             Look::Scope(title) => self.look_scope(title),
-            Look::Source { generated } => self.look_source(generated),
+            Look::Source(text) => self.look_source(text),
             Look::Sources(text) => self.look_sources(text),
             Look::Contexts => self.look_contexts(),
             Look::Events => Ok(Report::Events { events: self.host.events.iter().map(event_row).collect() }),

@@ -19,7 +19,20 @@ impl Session<'_> {
         let source = self.source_meant(&wanted.path)?;
         let path = source.path.clone().unwrap_or_default();
         let text = if wanted.original { None } else { Some(self.text_here(&source)?) };
-        self.reload_as(path, text, wanted.partly)
+        let run = wanted.run.then_some(true);
+        let partly = wanted.partly.then_some(true);
+        self.reload_as(ReloadArguments { path, text, partly, run, check: None })
+    }
+
+    /// Has each file of a script that is saved from now on reloaded, or no longer.
+    pub(super) fn reload_on_save(&mut self, follows: bool) -> Result<Report, CliError> {
+        if !follows {
+            self.client.pass_over_saves();
+            return Ok(Report::FollowsSaves { files: None });
+        }
+        let body: LoadedSourcesBody = self.client.request("loadedSources", &json!({}))?;
+        let files = self.client.follow_saves(self.files.paths.clone(), &body.sources)?;
+        Ok(Report::FollowsSaves { files: Some(files) })
     }
 
     fn text_here(&self, source: &Source) -> Result<String, CliError> {
@@ -32,8 +45,7 @@ impl Session<'_> {
         })
     }
 
-    fn reload_as(&mut self, path: String, text: Option<String>, partly: bool) -> Result<Report, CliError> {
-        let arguments = ReloadArguments { path, text, partly: partly.then_some(true), check: None };
+    fn reload_as(&mut self, arguments: ReloadArguments) -> Result<Report, CliError> {
         let body: ReloadBody = self.client.request(extra::RELOAD, &arguments)?;
         if body.done && self.at.stopped.is_some() {
             self.look_from_the_script()?;
@@ -104,7 +116,7 @@ impl Session<'_> {
         if before == after && !self.files.stale.contains_key(&path) {
             return Err(CliError::Refused("the text was not changed".to_owned()));
         }
-        self.reload_as(path, Some(after), false)
+        self.reload_as(ReloadArguments { path, text: Some(after), ..ReloadArguments::default() })
     }
 
     /// The script and line that is looked at.

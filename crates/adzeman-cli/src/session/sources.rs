@@ -5,6 +5,7 @@ use adzeman_dap::types::{Source, StackFrame};
 use serde_json::json;
 
 use super::Session;
+use crate::command::Text;
 use crate::error::CliError;
 use crate::report::{FoundLine, Listing, Report};
 
@@ -16,9 +17,12 @@ const MORE_LINES: i64 = 12;
 const MOST_FOUND: usize = 50;
 
 impl Session<'_> {
-    pub(super) fn look_source(&mut self, generated: bool) -> Result<Report, CliError> {
+    pub(super) fn look_source(&mut self, wanted: Text) -> Result<Report, CliError> {
         self.require_stop()?;
-        if generated {
+        if wanted == Text::Before {
+            return self.look_before();
+        }
+        if wanted == Text::Generated {
             let compiled = self.at.frames.get(self.at.frame).and_then(|frame| frame.compiled.clone());
             let compiled = compiled.ok_or_else(|| {
                 CliError::Refused(
@@ -34,6 +38,25 @@ impl Session<'_> {
         listing
             .map(|listing| Report::Source { listing })
             .ok_or_else(|| CliError::Refused("this frame has no source; 'look stack' shows which ones have".to_owned()))
+    }
+
+    /// The text that was there before the one of this frame, around the line that reads as this one, or has its number.
+    fn look_before(&mut self) -> Result<Report, CliError> {
+        let frame = self.at.frames.get(self.at.frame).cloned();
+        let (source, line) = frame.and_then(|frame| Some((frame.source?, frame.line))).unwrap_or_default();
+        let before = source.replaces.ok_or_else(|| {
+            CliError::Refused("this frame runs the text that was loaded; there is none before it".to_owned())
+        })?;
+        let before = Source { path: source.path.clone(), source_reference: Some(before), ..Source::default() };
+        let (now, then) = (self.text_of(source)?, self.text_of(before.clone())?);
+        let nth = |text: &str| text.lines().nth(usize::try_from(line - 1).ok()?).map(|line| line.trim().to_owned());
+        let wanted = nth(&now).unwrap_or_default();
+        let alike = (1..).zip(then.lines()).filter(|(_, held)| held.trim() == wanted).map(|(number, _)| number);
+        let same: Option<i64> = alike.min_by_key(|number: &i64| (number - line).abs());
+        let mut listing = self.lines_around(before, same.unwrap_or(line), MORE_LINES)?;
+        listing.path = format!("{}, as it was before", listing.path);
+        listing.current = same;
+        Ok(Report::Source { listing })
     }
 
     /// The source around the first place of a breakpoint.

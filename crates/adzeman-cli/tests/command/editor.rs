@@ -132,3 +132,26 @@ fn an_editor_launches_through_the_adapter() {
     assert!(editor.child.wait().unwrap().success());
     assert_eq!(user.hosts(), Vec::<Json>::new(), "what was launched has ended");
 }
+
+#[test]
+fn what_the_editor_saves_is_reloaded_by_the_adapter() {
+    let ledger = include_str!("../../../adzeman-demo/scripts/ledger.lua");
+    let user = User::new();
+    let host = user.host("dormant", &[]);
+    let file = user.work.path().join("scripts/ledger.lua");
+    std::fs::create_dir(file.parent().unwrap()).unwrap();
+    std::fs::write(&file, ledger).unwrap();
+    let mut editor = Editor::start(&user);
+    editor.ok("initialize", json!({"clientID": "editor", "clientName": "an editor"}));
+    editor.ok("attach", json!({"host": host.0.id(), "reloadOnSave": true}));
+    editor.ok("configurationDone", json!({}));
+    assert_eq!(editor.event("output")["output"], "files of scripts that are reloaded whenever they are saved: 1\n");
+    std::fs::write(&file, ledger.replace("length > 12", "length > 13")).unwrap();
+    let told = editor.event("output");
+    assert_eq!(told["output"], "scripts/ledger.lua was saved: changed: rate\n", "{told}");
+    let changed = editor.event("loadedSource");
+    assert_eq!((&changed["reason"], &changed["source"]["path"]), (&json!("changed"), &json!("scripts/ledger.lua")));
+    // The editor's own requests are answered as before.
+    assert_eq!(editor.ok("loadedSources", json!({}))["sources"].as_array().map(Vec::len), Some(2));
+    editor.ok("disconnect", json!({}));
+}

@@ -144,3 +144,28 @@ fn the_gates_open_once_the_script_is_corrected() {
         ],
     );
 }
+
+#[test]
+fn a_changed_script_says_so_to_whoever_comes_and_shows_what_it_was() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::create_dir(folder.path().join("scripts")).unwrap();
+    let changed = LEDGER.replace(WRONG, RIGHT);
+    fs::write(folder.path().join("scripts/ledger.lua"), &changed).unwrap();
+    let host = Lockside::start(&["--fps", "0"]);
+    let (shown, _) = ran(&host, folder.path(), "", "reload ledger.lua\n");
+    has(&shown, &["1 changed, 3 unchanged"]);
+    let commands = "break at ledger.lua:12 once\ngo\nlook source --before\nreload ledger.lua --run\n\
+                    reload ledger.lua --original\n";
+    let (shown, _) = ran(&host, folder.path(), "", commands);
+    has(
+        &shown,
+        &[
+            "scripts/ledger.lua runs in another text than was loaded: it was changed on the spot ('reload scripts/ledger.lua --original' goes back)",
+            "scripts/ledger.lua, as it was before",
+            "if length > 12 then",
+            "what stands outside of all functions ran in ledger",
+        ],
+    );
+    let (shown, _) = ran(&host, folder.path(), "", "look source --before\n");
+    assert!(!shown.contains("in another text than was loaded"), "{shown}");
+}

@@ -170,3 +170,43 @@ fn what_comes_while_someone_types_leaves_what_was_typed() {
     terminal.type_keys(" 2\r");
     terminal.read_to(&["22"]);
 }
+
+#[test]
+fn what_is_saved_is_reloaded_while_someone_types() {
+    let ledger = include_str!("../../../adzeman-demo/scripts/ledger.lua");
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let file = user.work.path().join("scripts/ledger.lua");
+    std::fs::create_dir(file.parent().unwrap()).unwrap();
+    std::fs::write(&file, ledger).unwrap();
+    let mut terminal = Terminal::start(&user, 120, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("reload on save\r");
+    terminal.read_to(&["the file of the script is reloaded whenever it is saved", "runs ›"]);
+    terminal.type_keys("look 20 +");
+    terminal.read_to(&["look 20 +"]);
+    // As many editors do it: another file comes into its place.
+    let save = |text: &str| {
+        let beside = file.with_extension("new");
+        std::fs::write(&beside, text).unwrap();
+        std::fs::rename(&beside, &file).unwrap();
+    };
+    let wrong = ledger.replace("length > 12", "length > 13");
+    assert_ne!(wrong, ledger);
+    save(&wrong);
+    let shown = terminal.read_to(&["scripts/ledger.lua was saved: changed: rate"]);
+    assert!(!shown.contains("runs as before"), "{shown}");
+    save(&wrong.replace("local function rate", "local function function"));
+    let shown = terminal.read_to(&["was saved, and runs as before: ", "expected near 'function'"]);
+    assert!(shown.contains("ledger.lua:"), "{shown}");
+    std::fs::write(&file, ledger).unwrap();
+    terminal.read_to(&["scripts/ledger.lua was saved: changed: rate", "look 20 +"]);
+    terminal.type_keys(" 2\r");
+    terminal.read_to(&["22", "runs ›"]);
+    terminal.type_keys("reload on save off\r");
+    terminal.read_to(&["not reloaded any more", "runs ›"]);
+    std::fs::write(&file, &wrong).unwrap();
+    terminal.type_keys("changes\r");
+    let shown = terminal.read_to(&["the text of scripts/ledger.lua", "runs ›"]);
+    assert_eq!(shown.matches("the text of scripts/ledger.lua").count(), 2, "{shown}");
+}

@@ -194,6 +194,15 @@ pub trait Engine {
         Err(EngineError::Runtime(format!("{name} cannot be changed: this engine cannot exchange what functions do")))
     }
 
+    /// Runs the text of the source of this name that runs now, as loading it anew would, in the globals of the state and within what
+    /// evaluations may take. Breakpoints are not honoured meanwhile. Whether the state has such a source.
+    ///
+    /// # Errors
+    /// What the script raised, or why it cannot be run.
+    fn run_source(&mut self, name: &str) -> Result<bool, EngineError> {
+        Err(EngineError::Runtime(format!("{name} cannot be run: this engine runs no source by itself")))
+    }
+
     /// Gives `target`, a variable or the field of a table, the value of `text`, and keeps what it held, so that it can be
     /// [given back](Self::give_back). Nothing of the script runs for it but `text`.
     ///

@@ -95,6 +95,8 @@ pub struct SourceFacts {
     pub code: Code,
     /// Whether several texts run under this name at a time, so that none can be shown; it has no text then.
     pub is_several: bool,
+    /// The source whose functions were given the bodies of this one, while they were alive.
+    pub replaces: Option<SourceId>,
 }
 
 /// A source in the registry.
@@ -104,6 +106,8 @@ pub struct Source {
     pub id: SourceId,
     /// What the engine said of it.
     pub facts: SourceFacts,
+    /// The source that was loaded, where this one has come into its place and is another text.
+    pub loaded_as: Option<SourceId>,
     /// Digest of the text, once that was asked for.
     digest: OnceLock<Option<TextDigest>>,
     /// Where each line of the text begins, once that was asked for.
@@ -126,8 +130,8 @@ impl Source {
         self.facts.name.rsplit(['/', '\\']).next().unwrap_or(&self.facts.name)
     }
 
-    fn new(id: SourceId, facts: SourceFacts) -> Arc<Self> {
-        Arc::new(Self { id, facts, digest: OnceLock::new(), starts: OnceLock::new() })
+    fn new(id: SourceId, facts: SourceFacts, loaded_as: Option<SourceId>) -> Arc<Self> {
+        Arc::new(Self { id, facts, loaded_as, digest: OnceLock::new(), starts: OnceLock::new() })
     }
 
     /// What its compiled form says. The first to ask waits until it is found out.
@@ -256,7 +260,10 @@ impl Sources {
         self.count = self.count.saturating_add(1);
         self.first.entry(facts.name.clone()).or_insert(id);
         self.newest.insert(facts.name.clone(), id);
-        self.all.insert(id, Source::new(id, facts));
+        let replaced = facts.replaces.and_then(|before| self.get(before));
+        let loaded = replaced.map(|before| before.loaded_as.unwrap_or(before.id));
+        let loaded_as = loaded.filter(|loaded| self.get(*loaded).is_some_and(|held| held.facts.text != facts.text));
+        self.all.insert(id, Source::new(id, facts, loaded_as));
         id
     }
 
@@ -304,7 +311,7 @@ impl Sources {
             language: source.facts.language,
             text: original.text.clone(),
             code: CodeFacts { lines: lines.next().unwrap_or_default(), ..CodeFacts::default() }.into(),
-            is_several: false,
+            ..SourceFacts::default()
         });
         let originals = facts.map(|facts| self.add_original(facts)).collect();
         Arc::make_mut(&mut self.maps).insert(compiled, Arc::new(Mapped { map, originals }));
@@ -434,7 +441,7 @@ mod tests {
             language: Language::UNKNOWN,
             text: Some(text.into()),
             code: CodeFacts { lines: [1, 2].into_iter().collect(), ..CodeFacts::default() }.into(),
-            is_several: false,
+            ..SourceFacts::default()
         }
     }
 

@@ -5,7 +5,7 @@ use std::ffi::CString;
 use std::sync::Arc;
 
 use adzeman_core::engine::{EngineError, FunctionFate, Reload, ReloadMode, ReloadedFunction};
-use adzeman_core::source::Line;
+use adzeman_core::source::{Line, SourceFacts};
 
 use super::Context;
 use crate::arm::Alive;
@@ -65,7 +65,8 @@ impl Context {
     ) -> Result<adzeman_core::source::SourceId, Refusal> {
         let text: Arc<str> = text.into();
         let staying = self.arms.keep_those_that_stay(source, &plan.successors).map_err(Refusal::Engine)?;
-        let new = self.supervisor.source_loaded(of_text(name, &c_name, text.clone()));
+        let facts = SourceFacts { replaces: Some(source), ..of_text(name, &c_name, text.clone()) };
+        let new = self.supervisor.source_loaded(facts);
         self.scripts.succeed(&chunk_name, text, plan.compiled_as.clone(), new);
         // While its functions still are what they were.
         self.arms.make_plain(new, plan.compiled_as.clone(), c_name).map_err(Refusal::Why)?;

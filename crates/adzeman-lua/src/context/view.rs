@@ -25,6 +25,9 @@ use crate::scope::{self, Target};
 use crate::text::conditions::Condition;
 use crate::text::{LANGUAGE, display_name};
 
+/// The environment of a text that has its own: that of no text which was typed.
+const OF_ITS_OWN: i64 = 0;
+
 /// The state at the moment when `state`, one of its threads, was interrupted.
 pub(crate) struct View<'a> {
     pub(super) context: &'a Context,
@@ -196,8 +199,12 @@ impl<'a> View<'a> {
     fn run(&mut self, frame: Option<usize>, text: &str) -> Result<i32, EngineError> {
         let target = self.target(frame)?;
         let environment = self.context.evaluator.compile(self.state, text)?;
-        let allowance = self.allowance.clone().unwrap_or_else(|| self.context.supervisor().allowance());
+        let allowance = self.allowance();
         self.context.evaluator.run(self.state, environment, target, &allowance)
+    }
+
+    fn allowance(&self) -> Allowance {
+        self.allowance.clone().unwrap_or_else(|| self.context.supervisor().allowance())
     }
 
     /// Evaluates `text` and leaves exactly one value.
@@ -423,6 +430,18 @@ impl Engine for View<'_> {
         self.state.cut_to(top);
         self.stacks = None;
         outcome
+    }
+
+    fn run_source(&mut self, name: &str) -> Result<bool, EngineError> {
+        let not_known = || EngineError::Runtime(format!("{name} cannot be run: the text that runs is not known"));
+        let scripts = &self.context.scripts;
+        let Some((_, source)) = scripts.now_called(name) else { return Ok(false) };
+        let (text, chunk_name) = scripts.text_of(source).ok_or_else(not_known)?;
+        self.evaluating(|view| {
+            view.state.load(&text, &chunk_name)?;
+            let allowance = view.allowance();
+            view.context.evaluator.run(view.state, OF_ITS_OWN, None, &allowance).map(|_| true)
+        })
     }
 
     fn give_back(&mut self, trial: TrackId, anyway: bool) -> GivenBack {

@@ -41,6 +41,8 @@ pub(crate) fn source(held: &source::Source) -> Source {
         path: Some(held.facts.name.clone()),
         source_reference: Some(source_reference(held.id)),
         checksums: held.digest().map(|digest| vec![checksum(digest)]),
+        replaces: held.facts.replaces.map(source_reference),
+        loaded_as: held.loaded_as.map(source_reference),
     }
 }
 

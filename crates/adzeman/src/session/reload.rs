@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use adzeman_core::engine::{FunctionFate, Reload, ReloadMode, ReloadedFunction};
 use adzeman_core::source::Source;
-use adzeman_dap::extra::{ReloadArguments, ReloadBody, ReloadedFunctionInfo};
+use adzeman_dap::extra::{RanSourceInfo, ReloadArguments, ReloadBody, ReloadedFunctionInfo};
 
 use super::{Session, SessionError, convert};
 use crate::lane::ContextLink;
@@ -43,8 +43,11 @@ impl Session {
                 self.note_reload(context, &source, found);
             }
         }
+        let wants_run = arguments.run.unwrap_or(false) && mode != ReloadMode::Check;
         let base = self.client.line_base();
         let done = concerned.iter().all(|(_, found)| found.is_done);
+        let ran =
+            (done && wants_run).then(|| concerned.iter().map(|(context, _)| self.run_in(context, &name)).collect());
         let functions = merged(concerned.iter().map(|(_, found)| found));
         Ok(ReloadBody {
             path: name,
@@ -53,7 +56,20 @@ impl Session {
             functions: functions.into_iter().map(|function| info(function, base)).collect(),
             others: concerned.iter().map(|(_, found)| found.others).sum(),
             top_level_changed: concerned.iter().any(|(_, found)| found.top_level_changed),
+            ran,
         })
+    }
+
+    /// Runs a source anew, in one context.
+    fn run_in(&self, context: &Arc<ContextLink>, name: &str) -> RanSourceInfo {
+        let source = name.to_owned();
+        let outcome = self.ask(context, move |point| point.engine.run_source(&source));
+        let error = match outcome {
+            Ok(Ok(_)) => None,
+            Ok(Err(error)) => Some(error.to_string()),
+            Err(error) => Some(error.to_string()),
+        };
+        RanSourceInfo { context: context.name.clone(), error }
     }
 
     /// Lists a change of a text, by what tells the texts apart.

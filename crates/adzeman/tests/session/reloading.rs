@@ -200,3 +200,75 @@ fn a_function_that_captures_more_calls_what_has_it() {
         assert!((2010..2015).contains(&total), "{total}");
     });
 }
+
+#[test]
+fn the_top_level_is_run_again_where_that_is_asked_for() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        wait(host);
+        let text = SCRIPT.replace("base = 10", "base = 5000");
+        let body = reload(&mut client, &text);
+        assert_eq!((&body["topLevelChanged"], &body["ran"]), (&json!(true), &Json::Null), "{body}");
+        wait(host);
+        assert!(evaluate(&mut client, "total").parse::<i64>().unwrap() < 100, "it is not run");
+        let again = |client: &mut Client, text: &str| {
+            client.ok("adzeman/reload", json!({"path": "toll.lua", "text": text, "run": true}))["ran"].clone()
+        };
+        assert_eq!(again(&mut client, &text), json!([{"context": "main"}]));
+        wait(host);
+        assert!(evaluate(&mut client, "total").parse::<i64>().unwrap() >= 5000, "the new functions run");
+        // They are of the same source: breakpoints bind in them, and they can be changed.
+        client.break_at(&[(7, None)]);
+        assert_eq!(client.stopped().1, 7);
+        assert!(client.evaluate("sum").parse::<i64>().unwrap() >= 5000);
+        client.break_at(&[]);
+        let body = reload(&mut client, &text.replace("base + length", "-base"));
+        assert_eq!((&body["done"], &body["others"]), (&json!(true), &json!(0)), "{body}");
+        client.go_on("continue");
+        wait(host);
+        assert_eq!(evaluate(&mut client, "total"), "-5000");
+    });
+}
+
+#[test]
+fn a_top_level_that_fails_or_never_ends_says_so_and_the_host_goes_on() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        client.ok("adzeman/limits", json!({"asideMilliseconds": 100, "askedMilliseconds": 100}));
+        for (end, why) in
+            [("error('no water')", "no water"), ("while true do end", "gave up"), ("coroutine.yield()", "yields")]
+        {
+            let text = format!("{SCRIPT}{end}\n");
+            let body = client.ok("adzeman/reload", json!({"path": "toll.lua", "text": text, "run": true}));
+            let told = body["ran"][0]["error"].as_str().unwrap();
+            assert!(told.contains(why), "{told}");
+            assert_eq!(body["done"], true);
+            wait(host);
+        }
+    });
+}
+
+#[test]
+fn whoever_attaches_later_is_told_that_what_runs_is_not_what_was_loaded() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        wait(host);
+        let text = SCRIPT.replace("base + length", "base - length");
+        reload(&mut client, &text);
+        client.ok("disconnect", json!({}));
+        drop(client);
+        let mut client = host.attach_with(json!({"takeOver": true}));
+        let source = client.ok("loadedSources", json!({}))["sources"][0].clone();
+        assert_eq!(source["loadedAs"], source["replaces"], "{source}");
+        let asked = json!({"sourceReference": source["replaces"]});
+        assert_eq!(client.ok("source", asked)["content"], SCRIPT, "the text before is kept");
+        reload(&mut client, SCRIPT);
+        let source = client.ok("loadedSources", json!({}))["sources"][0].clone();
+        assert_eq!(source["loadedAs"], Json::Null, "{source}");
+        let asked = json!({"sourceReference": source["replaces"]});
+        assert_eq!(client.ok("source", asked)["content"], text);
+    });
+}
