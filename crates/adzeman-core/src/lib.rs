@@ -38,4 +38,5 @@ pub mod sharing;
 pub mod source;
 pub mod stepping;
 pub mod test_engine;
+pub mod trail;
 pub mod value;

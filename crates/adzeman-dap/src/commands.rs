@@ -148,6 +148,12 @@ commands! {
     SourceText = extra::SOURCE_TEXT, Attached, Control;
     /// Gives functions the bodies of another text.
     Reload = extra::RELOAD, Attached, Control;
+    /// The last events.
+    Trail = extra::TRAIL, Attached, Observe;
+    /// They, summed up.
+    TrailCounts = extra::TRAIL_COUNTS, Attached, Observe;
+    /// Has one delivered once more.
+    TrailAgain = extra::TRAIL_AGAIN, Attached, Control;
     /// What was changed.
     Changes = extra::CHANGES, Attached, Observe;
     /// Gives back what was set for now.
@@ -199,7 +205,7 @@ mod tests {
             .map(|command| command.name())
             .collect();
         let expected = "initialize disconnect cancel attach adzeman/status configurationDone threads breakpointLocations \
-                        loadedSources source stackTrace scopes variables completions adzeman/changes adzeman/takeOver \
+                        loadedSources source stackTrace scopes variables completions adzeman/trail adzeman/trailCounts adzeman/changes adzeman/takeOver \
                         adzeman/host adzeman/functions adzeman/breakpoints";
         assert_eq!(allowed.join(" "), expected);
         let evaluate = |context: &str| Request {

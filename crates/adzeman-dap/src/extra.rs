@@ -46,6 +46,12 @@ pub const STATUS: &str = "adzeman/status";
 pub const CHANGES: &str = "adzeman/changes";
 /// Request: gives back what was set for now. Arguments: [`UndoArguments`]; answered with [`UndoBody`].
 pub const UNDO: &str = "adzeman/undo";
+/// Request: the last events of the host. Arguments: [`TrailArguments`]; answered with [`TrailBody`].
+pub const TRAIL: &str = "adzeman/trail";
+/// Request: these events summed up by kind, subject and context. Arguments: [`TrailArguments`]; answered with [`TrailCountsBody`].
+pub const TRAIL_COUNTS: &str = "adzeman/trailCounts";
+/// Request: has the host deliver an event of the trail once more. Arguments: [`TrailAgainArguments`].
+pub const TRAIL_AGAIN: &str = "adzeman/trailAgain";
 /// Request: gives the functions of a source the bodies of another text. Arguments: [`ReloadArguments`]; answered with
 /// [`ReloadBody`].
 pub const RELOAD: &str = "adzeman/reload";
@@ -190,6 +196,50 @@ dap_types! {
         path: String,
         /// The line that its definition begins on, counted as `initialize` said.
         line: i64,
+    }
+
+    /// Which events of the trail are wanted; all may be left out.
+    TrailArguments {
+        /// `[EVENT] [failed | refused] [for SUBJECT] [when CONDITION]`, as the prompt takes it.
+        filter: Option<String>,
+        /// This one, with `count` before and behind it.
+        number: Option<u64>,
+        /// Those behind this number, the first ones first; the last ones otherwise.
+        after: Option<u64>,
+        /// Whether those that took longest are wanted, the longest first.
+        slowest: Option<bool>,
+        /// How many at most; 20 when absent, at most 2,000.
+        count: Option<usize>,
+    }
+
+    /// Events of the trail.
+    TrailBody {
+        /// One object each, as in a file of the trail (`docs/protocol.md`).
+        entries: Vec<serde_json::Value>,
+        /// How many the filter picks.
+        total: usize,
+        /// How many are kept, and how many have gone for them.
+        kept: usize,
+        /// Those that have gone.
+        dropped: u64,
+        /// Bytes that they take.
+        bytes: usize,
+        /// Bytes that they may take.
+        most_bytes: usize,
+    }
+
+    /// Events of the trail, summed up.
+    TrailCountsBody {
+        /// One object for each kind, subject and context, what took most first; at most 1,000.
+        counts: Vec<serde_json::Value>,
+        /// How many events the filter picks.
+        total: usize,
+    }
+
+    /// Which event is to be delivered once more.
+    TrailAgainArguments {
+        /// Its number.
+        number: u64,
     }
 
     /// Which source gets which text.

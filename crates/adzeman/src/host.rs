@@ -5,8 +5,8 @@ use std::future::poll_fn;
 use std::io;
 use std::net::SocketAddr;
 use std::pin::pin;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use adzeman_core::host::{About, ByFunctions, EventKind, HostObject, Lending, SharedObject};
@@ -17,11 +17,12 @@ use serde_json::Value as Json;
 use thiserror::Error;
 
 use crate::event::{Event, Payload};
-use crate::lane::{self, HostState, Lane};
+use crate::lane::{self, HostState, Lane, RecordedEvent};
 use crate::listen::{Listen, ListenError, Server};
 use crate::object::{OpenError, Opened};
 use crate::session;
 use crate::state::clients::Way;
+use crate::state::trail::KeepTrail;
 use crate::transport::{Line, Pipe, PipeReader, PipeWriter};
 
 /// Describes a host before it starts.
@@ -34,6 +35,7 @@ pub struct HostBuilder {
     /// What is said of objects, by their names.
     said: Vec<(String, About)>,
     observers_only: bool,
+    trail: Option<KeepTrail>,
 }
 
 /// Why a host does not start.
@@ -188,6 +190,14 @@ impl HostBuilder {
         self
     }
 
+    /// Keeps the trail also while nobody is attached; without this, where the variable `ADZEMAN_TRAIL` says so
+    /// ([`KeepTrail::from_env`]). What each event costs for it is told in `docs/performance.md`.
+    #[must_use]
+    pub fn keep_trail(mut self, trail: KeepTrail) -> Self {
+        self.trail = Some(trail);
+        self
+    }
+
     /// Starts the host's debugging side, and listens if asked to.
     ///
     /// # Errors
@@ -199,6 +209,9 @@ impl HostBuilder {
             Listen::Wait(limit) => state.opening.hold_out(limit, false),
             Listen::First(limit) => state.opening.hold_out(limit, true),
             _ => {}
+        }
+        if let Some(trail) = self.trail.or_else(KeepTrail::from_env) {
+            state.keep_trail(trail);
         }
         state.opening.is_open.store(listen != Listen::Off, Ordering::Relaxed);
         let server = Server::start(&state, &listen)?;
@@ -214,6 +227,7 @@ struct Inner {
 impl Drop for Inner {
     fn drop(&mut self) {
         session::close_all(&self.state);
+        self.state.trail.write(&self.state.name, "the host has ended");
         if let Some(server) = self.server.take() {
             server.stop();
         }
@@ -224,6 +238,20 @@ impl Drop for Inner {
 #[derive(Clone)]
 pub struct Host {
     inner: Arc<Inner>,
+}
+
+/// A host that may have ended meanwhile.
+#[derive(Clone)]
+pub struct WeakHost {
+    inner: Weak<Inner>,
+}
+
+impl WeakHost {
+    /// The host, if it is still there.
+    #[must_use]
+    pub fn upgrade(&self) -> Option<Host> {
+        self.inner.upgrade().map(|inner| Host { inner })
+    }
 }
 
 // Every thread may raise events and open contexts.
@@ -243,6 +271,7 @@ impl Host {
             lent: Vec::new(),
             said: Vec::new(),
             observers_only: false,
+            trail: None,
         }
     }
 
@@ -279,12 +308,61 @@ impl Host {
     /// be called from any thread, for instance when the host is told to end.
     pub fn close(&self) {
         session::close_all(self.state());
+        self.state().trail.write(&self.state().name, "the host ends debugging");
+    }
+
+    /// Says that the event which is handled on this thread is refused, by its script or by the host, and why: the trail tells it
+    /// from one that was done. Elsewhere it does nothing.
+    ///
+    /// ```
+    /// # use adzeman::{Event, Host, Listen};
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let may_save = host.emit(Event::of("record.before_save").subject(("passage", 118)), || {
+    ///     host.note_refused("there is no toll");
+    ///     Ok::<_, String>(false)
+    /// })?;
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn note_refused(&self, why: &str) {
+        lane::note_refused(self.state(), why);
     }
 
     /// Calls `pump` about 60 times a second while a context of this thread is held at a stop, so that the host can keep
     /// painting. Scripts that it runs do not stop.
     pub fn on_pause(&self, pump: impl FnMut() + 'static) {
         *Lane::of(self.state()).pump.borrow_mut() = Some(Box::new(pump));
+    }
+
+    /// Takes events of this kind from the trail once more: `deliver` raises such an event again, with what was recorded of it, so
+    /// that a rare one can be stepped through as often as needed. It is called on this thread, between two events or in
+    /// [`poll`](Self::poll); what it holds stays until the host has ended and this thread too.
+    ///
+    /// ```
+    /// use adzeman::{Event, EventKind, Host, Listen};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// # fn save(passage: u64) -> Result<(), String> { Ok(()) }
+    /// let host = Host::builder("canal").event(EventKind::new("record.before_save")).start(Listen::Off)?;
+    /// let again = host.downgrade();
+    /// host.on_again("record.before_save", move |recorded| {
+    ///     let passage = recorded.payload["passage"].as_u64().ok_or("it has no number")?;
+    ///     let host = again.upgrade().ok_or("the host has ended")?;
+    ///     let event = Event::of("record.before_save").with("passage", passage);
+    ///     host.emit_repeatable(event, || save(passage))
+    /// });
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn on_again(&self, kind: &str, deliver: impl FnMut(&RecordedEvent) -> Result<(), String> + 'static) {
+        Lane::of(self.state()).on_again(kind, Box::new(deliver));
+    }
+
+    /// The host, without keeping it open.
+    #[must_use]
+    pub fn downgrade(&self) -> WeakHost {
+        WeakHost { inner: Arc::downgrade(&self.inner) }
     }
 
     /// Raises an event: runs `handler`, which calls the scripts that handle it, and lets whoever is attached stop there.

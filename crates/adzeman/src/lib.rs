@@ -55,16 +55,18 @@ mod transport;
 
 pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, SharedObject};
 pub use adzeman_core::path::{Path, Segment};
+pub use adzeman_core::trail::PayloadCopy;
 #[cfg(feature = "lua")]
 pub use adzeman_lua::lua_of;
 pub use event::{Event, Field, Payload, Subject};
 pub use handle::ContextHandle;
-pub use host::{Host, HostBuilder, StartError};
-pub use lane::AttachError;
+pub use host::{Host, HostBuilder, StartError, WeakHost};
+pub use lane::{AttachError, RecordedEvent};
 pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]
 pub use lua::LuaContext;
 pub use object::OpenError;
+pub use state::trail::KeepTrail;
 pub use transport::{Pipe, PipeReader, PipeWriter};
 
 /// The parts that engines are built from, for authors of other engines.

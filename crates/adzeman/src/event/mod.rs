@@ -5,6 +5,7 @@ mod current;
 use std::borrow::Cow;
 use std::fmt::Debug;
 
+use adzeman_core::trail::PayloadCopy;
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
 
@@ -53,6 +54,13 @@ pub trait Payload {
     /// Adds the fields.
     fn write(&self, fields: &mut Map<String, Json>);
 
+    /// Adds the fields to a copy that is bounded: what does not fit costs no more than what is kept.
+    fn copy_to(&self, copy: &mut PayloadCopy<'_>) {
+        let mut fields = Map::new();
+        self.write(&mut fields);
+        fields.iter().for_each(|(name, value)| copy.add(name, value));
+    }
+
     /// One field, without the others.
     fn field(&self, name: &str) -> Option<Json> {
         let mut fields = Map::new();
@@ -63,6 +71,8 @@ pub trait Payload {
 
 impl Payload for () {
     fn write(&self, _: &mut Map<String, Json>) {}
+
+    fn copy_to(&self, _: &mut PayloadCopy<'_>) {}
 
     fn field(&self, _: &str) -> Option<Json> {
         None
@@ -81,6 +91,11 @@ impl<P: Payload, V: Serialize> Payload for Field<P, V> {
     fn write(&self, fields: &mut Map<String, Json>) {
         self.before.write(fields);
         fields.insert(self.name.to_owned(), self.data());
+    }
+
+    fn copy_to(&self, copy: &mut PayloadCopy<'_>) {
+        self.before.copy_to(copy);
+        copy.add(self.name, &self.value);
     }
 
     fn field(&self, name: &str) -> Option<Json> {

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::host::Lending;
 
 use super::handling::{Handling, Progress};
+use super::recording::Recording;
 use super::{HostState, Lane};
 use crate::event::{Event, EventFrame, Payload, current_event, handling};
 use crate::state::notice::{Notice, Tone};
@@ -29,14 +30,30 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
     (repeatable, lent): (bool, Option<&dyn Lending>),
     mut handler: impl FnMut() -> Option<Result<T, E>>,
 ) -> Result<T, E> {
-    let Some(lane) = free_lane(host) else { return first(handler()) };
+    let lane = lane_of(host);
+    if lane.as_ref().is_some_and(|lane| lane.holding.get()) {
+        return first(handler());
+    }
+    if let Some(lane) = &lane {
+        lane.deliver_again();
+    }
+    let mut recording = Recording::begin(host, event, &mut None);
+    let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
+        recording.handler_begins(None);
+        let outcome = first(handler());
+        recording.handler_ends();
+        recording.end(Lane::find(host).as_deref(), &outcome);
+        return outcome;
+    };
     let mut progress = Progress::default();
-    lane.within(event, (repeatable, lent), &mut progress, |frame, progress| {
+    let outcome = lane.within(event, (repeatable, lent), &mut progress, |frame, progress| {
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             loop {
                 let handled = Handling::begin(&lane, frame, progress);
+                recording.handler_begins(lane.budget.get());
                 let outcome = first(handler());
+                recording.handler_ends();
                 handled.end();
                 if !lane.again.take() {
                     return outcome;
@@ -45,7 +62,9 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
         });
         lane.tell_done(frame, &outcome);
         outcome
-    })
+    });
+    recording.end(Some(&lane), &outcome);
+    outcome
 }
 
 /// Runs the next bit of a handler, as far as it comes.
@@ -56,15 +75,26 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
     progress: &mut Progress,
     handler: impl FnOnce() -> Poll<Result<T, E>>,
 ) -> Poll<Result<T, E>> {
-    let Some(lane) = free_lane(host) else {
+    let lane = lane_of(host);
+    if lane.as_ref().is_some_and(|lane| lane.holding.get()) {
         progress.pass_unseen();
         return handler();
+    }
+    let mut recording = Recording::begin(host, event, &mut progress.recorded);
+    let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
+        progress.pass_unseen();
+        recording.handler_begins(None);
+        let outcome = handler();
+        recording.bit_ends();
+        return ended(recording, Lane::find(host).as_deref(), progress, outcome);
     };
-    lane.within(event, (false, None), progress, |frame, progress| {
+    let outcome = lane.within(event, (false, None), progress, |frame, progress| {
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             let handled = Handling::begin(&lane, frame, progress);
+            recording.handler_begins(lane.budget.get());
             let outcome = handler();
+            recording.bit_ends();
             match outcome {
                 Poll::Ready(_) => handled.end(),
                 Poll::Pending => handled.suspend(progress),
@@ -75,18 +105,33 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
             lane.tell_done(frame, outcome);
         }
         outcome
-    })
+    });
+    ended(recording, Some(&lane), progress, outcome)
+}
+
+/// A bit of a handler has ended, and its event with it, or it goes on later.
+fn ended<T, E: Display>(
+    recording: Recording<'_>,
+    lane: Option<&Lane>,
+    progress: &mut Progress,
+    outcome: Poll<Result<T, E>>,
+) -> Poll<Result<T, E>> {
+    match &outcome {
+        Poll::Ready(outcome) => recording.end(lane, outcome),
+        Poll::Pending => progress.recorded = recording.suspend(),
+    }
+    outcome
 }
 
 /// The lane of this thread. Where contexts may move between threads, one may come to it during the event.
-fn free_lane(host: &Arc<HostState>) -> Option<Rc<Lane>> {
-    let lane = if cfg!(feature = "send") { Some(Lane::of(host)) } else { Lane::find(host) };
-    lane.filter(|lane| !lane.holding.get())
+fn lane_of(host: &Arc<HostState>) -> Option<Rc<Lane>> {
+    if cfg!(feature = "send") { Some(Lane::of(host)) } else { Lane::find(host) }
 }
 
 /// A safe point between events.
 pub(crate) fn poll(host: &Arc<HostState>) {
     if let Some(lane) = Lane::find(host).filter(|lane| !lane.holding.get()) {
+        lane.deliver_again();
         lane.poll(None);
     }
 }

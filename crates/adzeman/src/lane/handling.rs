@@ -12,6 +12,7 @@ use adzeman_core::sharing::Shared;
 
 use super::budget::Alarm;
 use super::context::LocalContext;
+use super::recording::Begun;
 use super::{HostState, Lane, OnComing};
 use crate::event::EventFrame;
 use crate::state::lock;
@@ -27,8 +28,10 @@ pub(super) struct FirstLines {
 }
 
 /// How far a handler has come that is run bit by bit, as an asynchronous one is, between which others run.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Default)]
 pub(crate) struct Progress {
+    /// What is recorded of its event, between two bits.
+    pub(super) recorded: Option<Box<Begun>>,
     /// Which of all outermost events its event is, once it has begun.
     pub(super) outermost: Option<u64>,
     /// Whether it has begun.

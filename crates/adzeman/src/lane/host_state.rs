@@ -2,7 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering::SeqCst};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, Weak};
+use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::{Breakpoint, BreakpointId, Rebound};
@@ -12,12 +13,17 @@ use adzeman_core::engine::Syntax;
 use adzeman_core::evaluation::Limits;
 use adzeman_core::host::Data;
 use adzeman_core::source::{Language, NameUse, Source, SourceFacts, SourceId};
+use adzeman_core::trail::{self, Speaker};
 
+use crossbeam_channel::{Receiver, Sender, bounded};
+
+use super::again::RecordedEvent;
 use super::budget::Timer;
 use super::hold::Go;
 use super::link::ContextLink;
 use super::mail::Mail;
 use super::monitors::Monitors;
+use super::recording::note_said;
 use crate::discovery::{is_token, new_token};
 use crate::object::Opened;
 use crate::state::breakpoints::{Breakpoints, Library};
@@ -27,6 +33,11 @@ use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 use crate::state::sources::SourceBook;
 use crate::state::standing::RunState;
+use crate::state::trail::{KeepTrail, TrailBook};
+
+/// Between two times that the trail is written: so often what writing took, and at least this long.
+const TRAIL_PAUSE: u32 = 50;
+const TRAIL_PAUSE_AT_LEAST: Duration = Duration::from_millis(500);
 
 /// What breakpoints have to be bound anew for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -232,6 +243,11 @@ pub(crate) struct HostState {
     /// How many outermost events there were while someone was attached.
     pub(super) events: AtomicU64,
     pub(crate) monitors: Monitors,
+    pub(crate) trail: TrailBook,
+    /// Writes the trail, once there was a reason to.
+    trail_writer: OnceLock<Sender<String>>,
+    /// Who delivers events of the trail once more, by their kinds.
+    again: Mutex<HashMap<String, Sender<RecordedEvent>>>,
     timer: OnceLock<Timer>,
     /// What watched parts of host objects hold.
     pub(super) watched: Mutex<Watched>,
@@ -260,6 +276,17 @@ pub(super) struct Watched {
     pub(super) begun: u64,
 }
 
+/// Writes the trail whenever that is wanted, as long as the host is there. It takes no more than its share of the time.
+fn write_trail(wanted: &Receiver<String>, host: &Weak<HostState>) {
+    while let Ok(why) = wanted.recv() {
+        let begun = Instant::now();
+        let Some(host) = host.upgrade() else { return };
+        host.trail.write(&host.name, &why);
+        drop(host);
+        thread::sleep((begun.elapsed() * TRAIL_PAUSE).max(TRAIL_PAUSE_AT_LEAST));
+    }
+}
+
 impl HostState {
     pub(crate) fn new(name: String, opened: Opened, observers_only: bool) -> Self {
         let opening = Opening::default();
@@ -281,6 +308,9 @@ impl HostState {
             watched: Mutex::default(),
             events: AtomicU64::new(0),
             monitors: Monitors::default(),
+            trail: TrailBook::default(),
+            trail_writer: OnceLock::new(),
+            again: Mutex::default(),
             timer: OnceLock::new(),
             evaluating: Evaluating::default(),
         }
@@ -304,6 +334,53 @@ impl HostState {
             self.name
         );
         self.clients.tell(Notice::text(Tone::Important, text));
+    }
+
+    /// Keeps the trail also while nobody is attached.
+    pub(crate) fn keep_trail(&self, asked: KeepTrail) {
+        self.trail.keep(asked);
+        self.clients.note_reason(true);
+    }
+
+    /// Events of this kind are delivered once more by whoever takes them from there.
+    pub(super) fn take_again(&self, kind: &str, by: Sender<RecordedEvent>) {
+        lock(&self.again).insert(kind.to_owned(), by);
+    }
+
+    /// Has an event of the trail delivered once more; whether the host does that with its kind.
+    pub(crate) fn ask_again(&self, entry: &trail::Entry) -> bool {
+        let event = RecordedEvent {
+            number: entry.number,
+            kind: entry.event.clone(),
+            subject: entry.subject.clone(),
+            payload: entry.payload.clone(),
+        };
+        let by = lock(&self.again).get(&entry.event).cloned();
+        by.is_some_and(|by| by.send(event).is_ok())
+    }
+
+    /// Whether events are asked for to keep the trail, and for nothing else.
+    pub(super) fn only_keeps_trail(&self) -> bool {
+        self.trail.is_always_kept() && self.clients.reasons() == 1
+    }
+
+    /// Has the trail written where it was asked to be, by a thread of its own.
+    pub(super) fn write_trail_soon(host: &Arc<Self>, why: String) {
+        if host.trail.file().is_none() {
+            return;
+        }
+        let writer = host.trail_writer.get_or_init(|| {
+            let (sender, wanted) = bounded(1);
+            let host = Arc::downgrade(host);
+            let started =
+                thread::Builder::new().name("adzeman-trail".to_owned()).spawn(move || write_trail(&wanted, &host));
+            if let Err(error) = started {
+                tracing::error!(%error, "the trail is written when the host ends: no thread could be started");
+            }
+            sender
+        });
+        // One that is wanted already comes after this, too.
+        let _ = writer.try_send(why);
     }
 
     pub(crate) fn up_for(&self) -> Duration {
@@ -380,6 +457,9 @@ impl HostState {
                 self.set_limits(Limits::default());
             }
         });
+        if !self.is_attached() {
+            self.trail.is_left();
+        }
         // With it go its maps, and what it called a library.
         self.rebind(Changed::Maps);
         if gone.releases {
@@ -493,6 +573,7 @@ impl HostState {
     pub(crate) fn tell_said(&self, said: &Said) {
         let tone = if said.is_trouble { Tone::Important } else { Tone::Said };
         let (text, place) = (format!("{}\n", said.text), said.place);
+        note_said(self, || trail::Said { by: Speaker::Breakpoint, of: None, text: said.text.clone() });
         self.clients.tell_one(said.owner, Notice::Text(Box::new(Text { tone, text, place, rings: said.rings })));
     }
 }

@@ -4,6 +4,7 @@
 //! is on the lane of the thread that runs it now, or ran it last: where states may move (the feature `send`), it comes to
 //! another lane when that thread [takes it over](Lane::take_over), in a hook or because the host says so.
 
+mod again;
 mod budget;
 mod context;
 mod deciding;
@@ -15,6 +16,7 @@ mod link;
 mod mail;
 pub(crate) mod monitors;
 mod open;
+mod recording;
 pub(crate) mod watchdog;
 
 use std::cell::{Cell, RefCell};
@@ -28,6 +30,7 @@ use adzeman_core::engine::Engine;
 use adzeman_core::sharing::Shared;
 use crossbeam_channel::unbounded;
 
+pub use again::RecordedEvent;
 pub(crate) use context::LocalContext;
 pub(crate) use emit::{emit, emit_bit, poll};
 pub(crate) use handling::Progress;
@@ -37,7 +40,9 @@ pub(crate) use link::ContextLink;
 pub(crate) use mail::{Mail, SafePoint, Ticket};
 pub use open::AttachError;
 pub(crate) use open::OpenContext;
+pub(crate) use recording::note_refused;
 
+use again::Again;
 use handling::FirstLines;
 use link::Mailbox;
 use mail::Work;
@@ -80,6 +85,8 @@ pub(crate) struct Lane {
     pub(crate) budget: Cell<Option<Duration>>,
     /// When the jobs being done are done, in words; nothing between two events.
     pub(crate) when: RefCell<Option<String>>,
+    /// Delivers events of the trail once more.
+    again_by: Again,
 }
 
 thread_local! {
@@ -118,6 +125,7 @@ impl Lane {
             again: Cell::new(false),
             budget: Cell::new(None),
             when: RefCell::default(),
+            again_by: Again::default(),
         });
         // Where a thread is about to end, the lane lives for as long as it is asked for.
         let _ = LANES.try_with(|lanes| {

@@ -6,10 +6,12 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use adzeman_core::monitor::{Every, Pace};
+use adzeman_core::trail::{Said, Speaker};
 
 use super::Lane;
 use super::context::LocalContext;
 use super::link::ContextLink;
+use super::recording::note_said;
 use crate::event::{EventFrame, current_event};
 use crate::state::clients::Client;
 use crate::state::lock;
@@ -123,6 +125,10 @@ impl Lane {
         };
         let cost = begun.elapsed();
         let event = current_event(|event| event.map(EventFrame::title));
+        if let Ok((_, value)) = &outcome {
+            let said = || Said { by: Speaker::Monitor, of: Some(expression.clone()), text: value.clone() };
+            note_said(&self.host, said);
+        }
         self.host.monitors.find(id, |monitor| {
             monitor.pace.taken(now, cost);
             monitor.taken += 1;

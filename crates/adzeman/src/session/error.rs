@@ -86,6 +86,14 @@ pub(crate) enum SessionError {
     TooManyForNow(usize),
     #[error("change {0} is none that was made for now and is not undone; 'changes' lists them")]
     NothingToUndo(u64),
+    #[error("cannot read that: {0}")]
+    BadFilter(String),
+    #[error("event {number} is not in the trail{}", held(*range))]
+    NotInTrail { number: u64, range: Option<(u64, u64)> },
+    #[error("{0} cannot be delivered again as it was: what it carried is not there; {1}")]
+    NotCopied(String, String),
+    #[error("the host takes no {0} again; its author allows it by 'on_again'")]
+    NotTakenAgain(String),
     #[error("there is no monitor {0} of this client")]
     NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
@@ -108,6 +116,11 @@ pub(crate) enum SessionError {
     Unwritable(#[from] serde_json::Error),
 }
 
+/// Which events the trail has.
+fn held(range: Option<(u64, u64)>) -> String {
+    range.map_or(", which is empty".to_owned(), |(first, last)| format!("; it has those from {first} to {last}"))
+}
+
 impl SessionError {
     /// What programs tell it from others by.
     pub(super) fn code(&self) -> ErrorCode {
@@ -119,13 +132,16 @@ impl SessionError {
             Self::NoPlace { .. } | Self::TooManyWaiting(_) | Self::TooManyMaps(..) | Self::TooManyMonitors(_) => {
                 ErrorCode::Full
             }
-            Self::NoContext(_) | Self::NoContexts | Self::Gone(_) | Self::StaleReference(_) | Self::StaleFrame(_) => {
-                ErrorCode::Gone
-            }
+            Self::NotInTrail { .. }
+            | Self::NoContext(_)
+            | Self::NoContexts
+            | Self::Gone(_)
+            | Self::StaleReference(_)
+            | Self::StaleFrame(_) => ErrorCode::Gone,
             Self::Running(_) | Self::NotStopped(_) => ErrorCode::NotStopped,
             Self::NoSafePoint(_) | Self::NoScriptRuns(_) | Self::Stuck { .. } => ErrorCode::Busy,
             Self::Cancelled => ErrorCode::Cancelled,
-            Self::BadExpression(_) | Self::Statement(_) => ErrorCode::Syntax,
+            Self::BadExpression(_) | Self::BadFilter(_) | Self::Statement(_) => ErrorCode::Syntax,
             Self::NotInScope(_) => ErrorCode::NotInScope,
             Self::Host(_) => ErrorCode::Host,
             Self::Fault { .. } | Self::Unwritable(_) => ErrorCode::Fault,

@@ -16,6 +16,7 @@ mod roles;
 mod seat;
 mod serve;
 mod shown;
+mod trail;
 mod values;
 
 use std::collections::HashMap;
@@ -226,6 +227,9 @@ impl Session {
             Command::Shape => self.shape(arguments(request)?).and_then(body),
             Command::Monitor => self.monitor(arguments(request)?).and_then(body),
             Command::SampleNow => self.sample_now(&arguments(request)?).map(|()| None),
+            Command::Trail => self.trail(&arguments(request)?).and_then(body),
+            Command::TrailCounts => self.trail_counts(&arguments(request)?).and_then(body),
+            Command::TrailAgain => self.trail_again(&arguments(request)?).map(|()| None),
             Command::Changes => body(self.changes_so_far()),
             Command::Undo => self.undo(&arguments(request)?).and_then(body),
             Command::EndMonitor => self.end_monitor(&arguments(request)?).map(|()| None),

@@ -182,6 +182,11 @@ impl Clients {
         self.reasons.load(std::sync::atomic::Ordering::Relaxed) > 0
     }
 
+    /// How many there are.
+    pub(crate) fn reasons(&self) -> usize {
+        self.reasons.load(std::sync::atomic::Ordering::Relaxed)
+    }
+
     /// There is one reason more, or less.
     pub(crate) fn note_reason(&self, more: bool) {
         if more {

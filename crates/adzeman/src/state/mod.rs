@@ -9,6 +9,7 @@ pub(crate) mod notice;
 pub(crate) mod outbox;
 pub(crate) mod sources;
 pub(crate) mod standing;
+pub(crate) mod trail;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

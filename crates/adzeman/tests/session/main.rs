@@ -26,6 +26,7 @@ mod stepping;
 mod survival;
 #[cfg(feature = "async")]
 mod tasks;
+mod trail;
 mod trust;
 mod trying;
 mod unnoticed;

@@ -21,6 +21,7 @@ use super::deciding::{Decided, Deciding};
 use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
+use super::recording::note_entered;
 use super::{HostState, Lane, OnComing};
 use crate::event::{EventFrame, current_event, event_depth};
 use crate::object::HostData;
@@ -123,6 +124,9 @@ impl LocalContext {
 
     /// Does `work`, during which this thread runs the context; begins with a safe point while someone is attached.
     pub(super) fn enter<T>(&self, work: impl FnOnce() -> T) -> T {
+        if self.host.wants_events() {
+            note_entered(&self.host, &self.link);
+        }
         if !cfg!(feature = "send") && !self.host.is_attached() {
             return work();
         }
