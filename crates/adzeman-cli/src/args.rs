@@ -25,6 +25,8 @@ pub(crate) enum Verb {
     Run(Run),
     /// Serve the Debug Adapter Protocol on standard input and output, for editors that start an adapter
     Adapter,
+    /// Look at a trail that a host has written to a file, with the same commands as in a session
+    Trail(ReadTrail),
     /// What `run` starts
     #[command(hide = true)]
     Script(Script),
@@ -32,6 +34,16 @@ pub(crate) enum Verb {
     Demo(Demo),
     /// Run the demo host alone, to attach to it from elsewhere
     Lockside(adzeman_demo::Options),
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct ReadTrail {
+    /// The file: of ADZEMAN_TRAIL=FILE, or written by 'trail to FILE'
+    pub(crate) file: std::path::PathBuf,
+    /// What of it: 'failed', 'slowest', 'counts', 'look 812', 'record.save when event.cost > 5ms', 'to day.svg'; the last events
+    /// without it
+    #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+    pub(crate) command: Vec<String>,
 }
 
 #[derive(Debug, Clone, Args)]

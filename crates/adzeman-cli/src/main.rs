@@ -23,6 +23,7 @@ mod report;
 mod script_host;
 mod session;
 mod signals;
+mod trail;
 
 use std::process::ExitCode;
 
@@ -48,6 +49,7 @@ fn main() -> ExitCode {
         Verb::Script(script) => return script_host::run(&script),
         Verb::Adapter => reach::adapter::serve(),
         Verb::Attach(attach) => batch::attach(&attach, &printer),
+        Verb::Trail(wanted) => trail::read(&wanted, &printer),
         Verb::Demo(demo) => demo::run(&demo, &printer),
         Verb::Lockside(options) => return adzeman_demo::main(&options),
     };

@@ -4,6 +4,15 @@ use adzeman_dap::extra::{ChangeInfo, ReloadBody, ShapeLine, TableRow, UndoneInfo
 use serde::Serialize;
 
 use crate::project::Stale;
+use adzeman::core::trail::{Count, Entry};
+
+/// How much of a trail there is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub(crate) struct Kept {
+    pub(crate) events: usize,
+    /// How many have gone for them.
+    pub(crate) dropped: u64,
+}
 
 /// The state of a change that is given back.
 pub(crate) const FOR_NOW: &str = "for now";
@@ -384,6 +393,29 @@ pub(crate) enum Report {
         /// Whether it is given back.
         #[serde(skip_serializing_if = "std::ops::Not::not")]
         for_now: bool,
+    },
+    /// Events of the trail.
+    Trail {
+        entries: Vec<Entry>,
+        /// How many are meant.
+        total: usize,
+        kept: Kept,
+    },
+    /// One of them, with those before and behind it.
+    TrailEntry {
+        entry: Box<Entry>,
+        around: Vec<Entry>,
+    },
+    TrailCounts {
+        counts: Vec<Count>,
+    },
+    TrailWritten {
+        file: String,
+        events: usize,
+    },
+    /// One is to be delivered once more.
+    TrailAgain {
+        number: u64,
     },
     /// Files of scripts are reloaded when they are saved: how many there are; nothing where they are not any more.
     FollowsSaves {

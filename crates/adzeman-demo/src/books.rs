@@ -3,12 +3,12 @@
 use std::path::Path;
 
 use rusqlite::{Connection, params};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A passage of a boat through a lock.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Passage {
-    pub(crate) kind: &'static str,
+    pub(crate) kind: String,
     pub(crate) number: u64,
     pub(crate) boat: String,
     /// Metres.

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::path::PathBuf;
+use std::rc::Rc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::sleep;
@@ -90,13 +91,38 @@ pub struct Company {
     host: Host,
     open: Open,
     keepers: Vec<Keeper>,
-    ledger: Ledger,
+    ledger: Rc<Ledger>,
     books: Books,
     chance: Chance,
     frames: Option<u64>,
     frame_time: Option<Duration>,
     hold: bool,
     ending: Arc<AtomicBool>,
+}
+
+/// Asks the ledger for the toll; a record that it refuses is one that the trail shows as refused.
+fn asked(host: &Host, ledger: &Ledger, passage: &Passage) -> mlua::Result<Verdict> {
+    let verdict = ledger.before_save(passage);
+    if let Ok(Verdict::Refused(why)) = &verdict {
+        host.note_refused(why);
+    }
+    verdict
+}
+
+/// Opens the ledger, which also says of a record of the trail once more what it would say to it. Nothing is saved then.
+fn open_ledger(host: &Host) -> Result<Rc<Ledger>, LocksideError> {
+    let ledger = Rc::new(Ledger::open(host)?);
+    let (host_again, ledger_again) = (host.downgrade(), Rc::downgrade(&ledger));
+    host.on_again("record.before_save", move |recorded| {
+        let (host, ledger) = host_again.upgrade().zip(ledger_again.upgrade()).ok_or("lockside has closed")?;
+        let record = recorded.payload["record"].clone();
+        let passage: Passage =
+            serde_json::from_value(record).map_err(|why| format!("the record is not whole: {why}"))?;
+        let event = Event::of("record.before_save").subject(("passage", passage.number)).with("record", &passage);
+        let verdict = host.emit_repeatable(event, || asked(&host, &ledger, &passage));
+        verdict.map(|_| ()).map_err(|error| error.to_string())
+    });
+    Ok(ledger)
 }
 
 impl Company {
@@ -119,7 +145,7 @@ impl Company {
         let host = describe(&open).start(listen)?;
         Ok(Self {
             keepers: LOCKS.iter().map(|lock| Keeper::open(&host, lock, &script)).collect::<Result<_, _>>()?,
-            ledger: Ledger::open(&host)?,
+            ledger: open_ledger(&host)?,
             host,
             open,
             books,
@@ -286,7 +312,7 @@ impl Company {
             office.passages + office.refused + 1
         };
         let passage = Passage {
-            kind: "passage",
+            kind: "passage".to_owned(),
             number,
             boat: boat.name.clone(),
             length: boat.length,
@@ -295,7 +321,7 @@ impl Company {
             frame,
         };
         let before = Event::of("record.before_save").subject(("passage", number)).with("record", &passage);
-        match self.host.emit_repeatable(before, || self.ledger.before_save(&passage)) {
+        match self.host.emit_repeatable(before, || asked(&self.host, &self.ledger, &passage)) {
             Ok(Verdict::Toll(toll)) => self.save(&passage, toll),
             Ok(Verdict::Refused(why)) => {
                 lock(&self.open.office).refused += 1;

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::rc::Rc;
 
 use adzeman::{Host, LuaContext};
-use mlua::{Function, Lua, LuaSerdeExt as _, Table, Value};
+use mlua::{FromLuaMulti, Function, IntoLuaMulti, Lua, LuaSerdeExt as _, Table, Value};
 
 use crate::books::Passage;
 use crate::canal::{Gate, Lock, Pound, Side, Sides};
@@ -47,8 +47,7 @@ impl LockScript {
 /// A script state with its script loaded.
 struct State {
     lua: Lua,
-    /// Keeps the context open.
-    _context: LuaContext,
+    context: LuaContext,
 }
 
 impl State {
@@ -62,11 +61,16 @@ impl State {
         prepare(&lua)?;
         let context = LuaContext::attach(host, &lua, name)?;
         context.load(script.0, script.1)?.call::<()>(())?;
-        Ok(Self { lua, _context: context })
+        Ok(Self { lua, context })
     }
 
     fn function(&self, name: &str) -> mlua::Result<Function> {
         self.lua.globals().get(name)
+    }
+
+    /// Calls a function of the script; the context is entered for it, so that the trail knows that it ran.
+    fn call<R: FromLuaMulti>(&self, function: &Function, arguments: impl IntoLuaMulti) -> mlua::Result<R> {
+        self.context.enter(|| function.call(arguments))
     }
 }
 
@@ -86,15 +90,15 @@ impl Keeper {
     }
 
     pub(crate) fn update(&self, dt: f64, view: &Table) -> mlua::Result<()> {
-        self.update.call((dt, view))
+        self.state.call(&self.update, (dt, view))
     }
 
     pub(crate) fn boat_arrived(&self, boat: &Boat, view: &Table) -> mlua::Result<()> {
-        self.state.function("boat_arrived")?.call((self.state.lua.to_value(boat)?, view))
+        self.state.call(&self.state.function("boat_arrived")?, (self.state.lua.to_value(boat)?, view))
     }
 
     pub(crate) fn weather_changed(&self, weather: &Weather) -> mlua::Result<()> {
-        self.state.function("weather_changed")?.call(self.state.lua.to_value(weather)?)
+        self.state.call(&self.state.function("weather_changed")?, self.state.lua.to_value(weather)?)
     }
 
     /// What the script ordered since the last time.
@@ -160,7 +164,8 @@ impl Ledger {
 
     pub(crate) fn before_save(&self, passage: &Passage) -> mlua::Result<Verdict> {
         let record = self.state.lua.to_value(passage)?;
-        let answer: (Option<f64>, Option<String>) = self.state.function("before_save")?.call(record)?;
+        let before_save = self.state.function("before_save")?;
+        let answer: (Option<f64>, Option<String>) = self.state.call(&before_save, record)?;
         Ok(match answer {
             (Some(toll), _) => Verdict::Toll(toll),
             (None, why) => Verdict::Refused(why.unwrap_or_else(|| "no reason given".to_owned())),
@@ -172,6 +177,6 @@ impl Ledger {
         if let Value::Table(record) = &record {
             record.set("toll", toll)?;
         }
-        self.state.function("after_save")?.call(record)
+        self.state.call(&self.state.function("after_save")?, record)
     }
 }

@@ -11,7 +11,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
-use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
+use adzeman::{Event, EventKind, Host, HostBuilder, KeepTrail, Listen, LuaContext, PipeReader, PipeWriter};
 use criterion::Criterion;
 use mlua::{Function, HookTriggers, Lua, VmState};
 use serde_json::{Value as Json, json};
@@ -162,12 +162,12 @@ struct Bench {
 
 impl Bench {
     fn new(case: &Case, listen: Listen) -> Self {
+        Self::of(Host::builder("bench"), case, listen)
+    }
+
+    fn of(builder: HostBuilder, case: &Case, listen: Listen) -> Self {
         let gauge = std::sync::Arc::new(std::sync::Mutex::new(json!({"level": 1.5, "name": "upper"})));
-        let host = Host::builder("bench")
-            .event(EventKind::new("frame.update"))
-            .object("gauge", gauge)
-            .start(listen)
-            .expect("a host");
+        let host = builder.event(EventKind::new("frame.update")).object("gauge", gauge).start(listen).expect("a host");
         let lua = Lua::new();
         let context = LuaContext::attach(&host, &lua, "main").expect("a context");
         context.load("case.lua", case.script).expect("a script").call::<()>(()).expect("it runs");
@@ -229,8 +229,8 @@ struct Ready {
 const WAYS: [&str; 10] =
     ["bare", "naive", "detached", "attached", "elsewhere", "thousand", "never", "condition", "field", "variable"];
 /// Ways for the case of many events only: a condition on the event that is never true, a part of a host object that never
-/// changes, a log message at each event.
-const EVENT_WAYS: [&str; 3] = ["event", "host path", "message"];
+/// changes, a log message at each event; attached without a trail, and a trail with nobody attached.
+const EVENT_WAYS: [&str; 5] = ["event", "host path", "message", "no trail", "trail only"];
 
 fn ready(case: &'static Case, way: &str) -> Ready {
     let argument = case.argument;
@@ -247,8 +247,13 @@ fn ready(case: &'static Case, way: &str) -> Ready {
         });
         return Ready { call, _client: None };
     }
-    let bench = Bench::new(case, Listen::Off);
-    let client = (way != "detached").then(|| {
+    let builder = match way {
+        "no trail" => Host::builder("bench").without_trail(),
+        "trail only" => Host::builder("bench").keep_trail(KeepTrail::new()),
+        _ => Host::builder("bench"),
+    };
+    let bench = Bench::of(builder, case, Listen::Off);
+    let client = (way != "detached" && way != "trail only").then(|| {
         let (reader, writer) = bench.host.connect().expect("a session");
         let mut client = Client::attach(reader, writer, "");
         match way {

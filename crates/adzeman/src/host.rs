@@ -36,6 +36,7 @@ pub struct HostBuilder {
     said: Vec<(String, About)>,
     observers_only: bool,
     trail: Option<KeepTrail>,
+    is_without_trail: bool,
 }
 
 /// Why a host does not start.
@@ -198,6 +199,13 @@ impl HostBuilder {
         self
     }
 
+    /// Keeps no trail, also while someone is attached: events cost less then, and nobody can look back at what they carried.
+    #[must_use]
+    pub fn without_trail(mut self) -> Self {
+        self.is_without_trail = true;
+        self
+    }
+
     /// Starts the host's debugging side, and listens if asked to.
     ///
     /// # Errors
@@ -210,7 +218,9 @@ impl HostBuilder {
             Listen::First(limit) => state.opening.hold_out(limit, true),
             _ => {}
         }
-        if let Some(trail) = self.trail.or_else(KeepTrail::from_env) {
+        if self.is_without_trail {
+            state.trail.never_keep();
+        } else if let Some(trail) = self.trail.or_else(KeepTrail::from_env) {
             state.keep_trail(trail);
         }
         state.opening.is_open.store(listen != Listen::Off, Ordering::Relaxed);
@@ -272,6 +282,7 @@ impl Host {
             said: Vec::new(),
             observers_only: false,
             trail: None,
+            is_without_trail: false,
         }
     }
 

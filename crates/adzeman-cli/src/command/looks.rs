@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::trail::Trail;
 use super::{split_word, usage};
 use crate::error::CliError;
 
@@ -22,6 +23,8 @@ pub(crate) enum Look {
     Events,
     /// The source of a breakpoint, by its number or name.
     Break(String),
+    /// An event of the trail, by its number.
+    Trail(Trail),
     /// What is inside a watch, by its number.
     Watch(usize),
     Expression(String, Form),
@@ -121,6 +124,9 @@ pub(super) fn parse_look(rest: &str) -> Look {
         ("", _) => return Look::Here,
         ("sources", text) => return Look::Sources((!text.is_empty()).then(|| text.to_owned())),
         ("break", which) if !which.is_empty() => return Look::Break(which.to_owned()),
+        ("trail", number) if number.parse::<u64>().is_ok() => {
+            return Look::Trail(Trail::One(number.parse().unwrap_or(0)));
+        }
         ("watch", number) if number.parse::<usize>().is_ok() => return Look::Watch(number.parse().unwrap_or(0)),
         _ => {}
     }

@@ -2,6 +2,7 @@
 
 mod breaks;
 mod looks;
+mod trail;
 mod verbs;
 
 use std::time::Duration;
@@ -10,6 +11,7 @@ use crate::error::CliError;
 
 pub(crate) use breaks::{Action, Break, Change, Site};
 pub(crate) use looks::{Every, FORMS, Form, Look, Monitor, Text, Watch, parse_watch};
+pub(crate) use trail::Trail;
 use verbs::ELSEWHERE;
 pub(crate) use verbs::{TOPICS, VERBS};
 
@@ -101,6 +103,7 @@ pub(crate) enum Command {
         /// Also what is another value by now.
         anyway: bool,
     },
+    Trail(Trail),
     UseFrame(usize),
     UseContext(String),
     Pause,
@@ -189,6 +192,7 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "edit" => Ok(Command::Edit(parse_place(rest))),
         "changes" => Ok(Command::Changes),
         "undo" => parse_undo(rest).ok_or_else(|| usage("undo")),
+        "trail" => trail::parse(rest).map(Command::Trail).ok_or_else(|| usage("trail")),
         "use" => parse_use(rest),
         "limit" => parse_limit(rest).ok_or_else(|| usage("limit")).map(Command::Limit),
         "pause" => Ok(Command::Pause),

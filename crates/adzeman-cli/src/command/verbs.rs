@@ -47,7 +47,7 @@ const fn verb(
 }
 
 /// All commands.
-pub(crate) const VERBS: [Verb; 31] = [
+pub(crate) const VERBS: [Verb; 32] = [
     verb(
         Topic::Stop,
         "break",
@@ -113,7 +113,7 @@ pub(crate) const VERBS: [Verb; 31] = [
     verb(
         Topic::Look,
         "look",
-        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N | trail N]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
         "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",
         ["look host.locks.upper", "look boats as table"],
     ),
@@ -134,6 +134,13 @@ pub(crate) const VERBS: [Verb; 31] = [
         ["monitor host.weather.wind every 2s", "monitor event.dt on frame.update every 30 for 5"],
     ),
     verb(Topic::Look, "monitors", "monitors", "show again what was monitored", ["monitors", "remove monitor 1"]),
+    verb(
+        Topic::Look,
+        "trail",
+        "trail [last N] [EVENT] [failed | refused] [for SUBJECT] [when CONDITION]\n    trail slowest | counts [EVENT ...]\n    trail to FILE.svg | FILE.jsonl [EVENT ...]\n    trail again N",
+        "the last events: when, what they were about, what they took and what came of them; as sums, as a picture, as lines of JSON; or have one delivered once more",
+        ["trail record.before_save for passage *", "trail when event.cost > 5ms and event.level < 2"],
+    ),
     verb(
         Topic::Change,
         "let",

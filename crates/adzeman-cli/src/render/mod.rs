@@ -6,6 +6,7 @@ mod reports;
 mod table;
 #[cfg(test)]
 mod tests;
+mod trail;
 mod values;
 
 use std::cell::{Cell, RefCell};

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use super::changing::{render_changes, render_reload, render_undone};
 use super::fold::parts;
 use super::table::{cut_to, lay_out, styled_lines, without_tabs};
+use super::trail::{render_counts, render_entry, render_trail};
 use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
 use crate::command::{TOPICS, VERBS};
 use crate::project::Stale;
@@ -43,6 +44,13 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             let made = made.as_ref().map_or(String::new(), |made| format!(", changed {made}"));
             let until = if *for_now { "; 'undo' gives back what was there, and so does leaving" } else { "" };
             format!("{} is now {value}{}\n", styled(NAME, target), styled(QUIET, &(made + until)))
+        }
+        Report::Trail { entries, total, kept } => render_trail(entries, *total, kept, columns),
+        Report::TrailEntry { entry, around } => render_entry(entry, around, columns),
+        Report::TrailCounts { counts } => render_counts(counts, columns),
+        Report::TrailWritten { file, events } => format!("{events} events are in {file}\n"),
+        Report::TrailAgain { number } => {
+            format!("event {number} is delivered once more between two of the host's own events\n")
         }
         Report::FollowsSaves { files: None } => "files are not reloaded any more when they are saved\n".to_owned(),
         Report::FollowsSaves { files: Some(0) } => {

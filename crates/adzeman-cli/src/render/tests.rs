@@ -2,6 +2,8 @@
 
 use std::io;
 
+use adzeman::core::trail::{Entry, Outcome, Said, Speaker, counts};
+
 use adzeman_dap::ErrorCode;
 use adzeman_dap::extra::{
     ChangeInfo, RanSourceInfo, ReloadBody, ReloadedFunctionInfo, ShapeLine, TableRow, UndoneInfo,
@@ -13,8 +15,8 @@ use super::reports::{everything_for_tests, render, render_notice};
 use crate::error::CliError;
 use crate::project::Stale;
 use crate::report::{
-    AboutRow, BreakRow, EventRow, Extent, FoundLine, FrameRow, HostRow, Listing, Notice, Report, Row, SampleRow, Stop,
-    TreeRow, WatchRow,
+    AboutRow, BreakRow, EventRow, Extent, FoundLine, FrameRow, HostRow, Kept, Listing, Notice, Report, Row, SampleRow,
+    Stop, TreeRow, WatchRow,
 };
 
 fn text(text: &str) -> String {
@@ -176,6 +178,65 @@ fn ran() -> ReloadBody {
     ReloadBody { ran, functions: Vec::new(), ..reload(true) }
 }
 
+/// Events of every outcome, one inside another.
+fn trail() -> Vec<Entry> {
+    let entry = |number: u64, event: &str, outcome: Outcome| Entry {
+        number,
+        seconds: 61.52,
+        event: text(event),
+        subject: Some(text("passage 118")),
+        within: (number == 812).then_some(811),
+        contexts: texts(["ledger"]),
+        milliseconds: 6.25,
+        budget_milliseconds: None,
+        outcome,
+        why: None,
+        runs: 1,
+        payload: serde_json::json!({"record": {"boat": "Héron", "length": 24.5}, "dt": 0.5}),
+        payload_left_out: None,
+        said: Vec::new(),
+    };
+    let said = |by, of: Option<&str>, what: &str| Said { by, of: of.map(str::to_owned), text: text(what) };
+    vec![
+        Entry {
+            contexts: Vec::new(),
+            budget_milliseconds: Some(5.0),
+            runs: 2,
+            payload: serde_json::Value::Null,
+            payload_left_out: Some(text("copying it would have taken more than the trail's share of the time")),
+            ..entry(811, "frame.update", Outcome::Done)
+        },
+        Entry {
+            why: Some(text(
+                "scripts/ledger.lua:25: no toll is known for a length of 24.5 metres, which no boat should have\nstack traceback:",
+            )),
+            said: vec![
+                said(Speaker::Breakpoint, None, "fare 24.5"),
+                said(Speaker::Monitor, Some("host.weather.rain"), "2.5"),
+            ],
+            ..entry(812, "record.before_save", Outcome::Failed)
+        },
+        Entry { why: Some(text("it is closed")), ..entry(813, "record.before_save", Outcome::Refused) },
+    ]
+}
+
+fn of_trails() -> Vec<Report> {
+    let (entries, kept) = (trail(), Kept { events: 3, dropped: 12 });
+    let none = Kept { events: 0, dropped: 0 };
+    vec![
+        Report::Trail { entries: Vec::new(), total: 0, kept: none },
+        Report::Trail { entries: Vec::new(), total: 0, kept: kept.clone() },
+        Report::TrailCounts { counts: counts(&entries) },
+        Report::TrailCounts { counts: Vec::new() },
+        Report::TrailEntry { entry: Box::new(entries[0].clone()), around: entries.clone() },
+        Report::TrailEntry { entry: Box::new(entries[1].clone()), around: entries.clone() },
+        Report::TrailEntry { entry: Box::new(entries[2].clone()), around: entries.clone() },
+        Report::Trail { entries, total: 3, kept },
+        Report::TrailWritten { file: text("day.svg"), events: 2871 },
+        Report::TrailAgain { number: 812 },
+    ]
+}
+
 fn changes() -> Vec<ChangeInfo> {
     let change = |id: u64, target: &str, state: &str| ChangeInfo {
         id,
@@ -244,7 +305,8 @@ fn attached() -> Report {
 
 /// One report of each kind, and some more where one is not enough.
 fn reports() -> Vec<Report> {
-    [of_sessions(), of_breakpoints(), of_stops(), of_values(), of_watches(), of_changes(), of_sources()].concat()
+    [of_sessions(), of_breakpoints(), of_stops(), of_values(), of_watches(), of_changes(), of_sources(), of_trails()]
+        .concat()
 }
 
 fn of_sessions() -> Vec<Report> {

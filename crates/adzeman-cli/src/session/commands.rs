@@ -56,6 +56,7 @@ impl Session<'_> {
                 Ok(Report::Changes { changes: body.changes })
             }
             Command::Undo { which, anyway } => self.undo(which, anyway),
+            Command::Trail(wanted) => self.trail(wanted),
             Command::UseFrame(number) => self.use_frame(number),
             Command::UseContext(name) => self.use_context(&name),
             Command::Pause => self.pause(),

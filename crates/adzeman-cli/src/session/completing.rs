@@ -8,7 +8,7 @@ use super::Session;
 use crate::command::{FORMS, VERBS};
 
 /// What `look` knows besides expressions.
-const LOOKS: [&str; 13] = [
+const LOOKS: [&str; 14] = [
     "stack",
     "locals",
     "captured",
@@ -22,6 +22,7 @@ const LOOKS: [&str; 13] = [
     "contexts",
     "events",
     "watch",
+    "trail",
 ];
 /// What narrows a breakpoint, and what it does.
 const QUALIFIERS: [&str; 11] = ["when", "for", "after", "every", "once", "until", "as", "off", "say", "run", "ring"];
@@ -44,7 +45,12 @@ impl Session<'_> {
             ["reload" | "edit"] => {
                 self.source_names().iter().map(|name| name.trim_end_matches(':').to_owned()).collect()
             }
-            ["reload", ..] => ["--partly", "--original"].map(str::to_owned).to_vec(),
+            ["reload", ..] => ["--partly", "--original", "--run"].map(str::to_owned).to_vec(),
+            ["trail"] => {
+                let words = ["last", "failed", "refused", "for", "when", "slowest", "counts", "to", "again"];
+                self.event_names().chain(words.map(str::to_owned)).collect()
+            }
+            ["trail", "slowest" | "counts"] => self.event_names().collect(),
             ["undo"] => ["all", "anyway"].map(str::to_owned).to_vec(),
             ["undo", _] => vec!["anyway".to_owned()],
             ["breaks"] => ["on", "off"].map(str::to_owned).to_vec(),

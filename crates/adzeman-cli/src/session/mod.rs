@@ -10,6 +10,7 @@ mod looking;
 mod monitoring;
 mod reloading;
 mod sources;
+mod trail;
 mod values;
 mod watching;
 

@@ -14,6 +14,7 @@ mod going;
 mod inspecting;
 #[cfg(unix)]
 mod reloading;
+mod trail;
 mod typing;
 mod waiting;
 

@@ -1,8 +1,10 @@
 //! The last events, in a bounded number of bytes.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::Duration;
+
+use rustc_hash::FxHashMap;
 
 use super::copy::PayloadCopy;
 use super::{Entry, Outcome, Said};
@@ -18,6 +20,10 @@ const MOST_SAID: usize = 32;
 const SAID_BYTES: usize = 512;
 /// Contexts of one event.
 const MOST_CONTEXTS: usize = 8;
+/// Events, and bytes of what they carry, that make a chunk full; and what one takes at most, with what its events point to.
+const CHUNK_EVENTS: usize = 256;
+const CHUNK_BYTES: usize = 32 << 10;
+const CHUNK_MOST_BYTES: usize = 128 << 10;
 /// Names of kinds and contexts that are told apart.
 const MOST_NAMES: usize = 10_000;
 /// What stands for a name that is one too many.
@@ -56,8 +62,8 @@ pub struct Happened<'a> {
 #[derive(Debug, Default)]
 pub struct Carried {
     /// The subject, and the payload as JSON behind it.
-    text: Box<str>,
-    subject_bytes: u32,
+    text: Vec<u8>,
+    subject_bytes: usize,
     has_subject: bool,
     has_payload: bool,
 }
@@ -66,57 +72,86 @@ impl Carried {
     /// The subject, as far as it was copied.
     #[must_use]
     pub fn subject(&self) -> Option<&str> {
-        let bytes = usize::try_from(self.subject_bytes).unwrap_or(0);
-        self.has_subject.then(|| &self.text[..bytes])
+        self.has_subject.then(|| std::str::from_utf8(&self.text[..self.subject_bytes]).unwrap_or_default())
     }
 
-    /// Copies them: `write` adds the payload's fields, of which secret ones are left out. Without `write` only the subject.
+    /// Copies them: `write` adds the payload's fields, of which secret ones are left out. Without `write` only the subject. The
+    /// buffer is taken over; [`into_buffer`](Self::into_buffer) gives it back.
     pub fn copy(
         subject: Option<&str>,
         kind: Option<&EventKind>,
-        buffer: &mut Vec<u8>,
+        mut buffer: Vec<u8>,
         write: Option<&dyn Fn(&mut PayloadCopy<'_>)>,
     ) -> Self {
         buffer.clear();
         buffer.extend_from_slice(cut(subject.unwrap_or_default(), SAID_BYTES).as_bytes());
-        let subject_bytes = u32::try_from(buffer.len()).unwrap_or(0);
+        let subject_bytes = buffer.len();
         if let Some(write) = write {
-            let mut copy = PayloadCopy::begin(buffer, PAYLOAD_BYTES, kind);
+            let mut copy = PayloadCopy::begin(&mut buffer, PAYLOAD_BYTES, kind);
             write(&mut copy);
             copy.end();
         }
-        let text = std::str::from_utf8(buffer).unwrap_or_default().into();
-        Self { text, subject_bytes, has_subject: subject.is_some(), has_payload: write.is_some() }
+        Self { text: buffer, subject_bytes, has_subject: subject.is_some(), has_payload: write.is_some() }
+    }
+
+    /// The buffer, for the next one.
+    #[must_use]
+    pub fn into_buffer(self) -> Vec<u8> {
+        self.text
     }
 }
 
-#[derive(Debug)]
+/// An event in a chunk, whose text holds its subject and its payload.
+#[derive(Debug, Clone)]
 struct Kept {
     number: u64,
     within: u64,
     at: Duration,
     cost: Duration,
-    budget: Option<Duration>,
     kind: u32,
-    runs: u32,
-    contexts: [u32; 2],
-    more_contexts: Vec<u32>,
+    context: u32,
     outcome: Outcome,
-    why: Option<Box<str>>,
+    has_subject: bool,
+    has_payload: bool,
+    /// Where its subject begins and ends in the text of its chunk, and its payload behind it.
+    text: [u32; 3],
+    more: Option<Box<More>>,
+}
+
+/// What few events have.
+#[derive(Debug, Clone, Default)]
+struct More {
+    contexts: Vec<u32>,
+    budget: Option<Duration>,
+    runs: u32,
+    why: Option<String>,
     said: Vec<Said>,
-    carried: Carried,
+}
+
+impl More {
+    fn bytes(&self) -> usize {
+        let said: usize = self.said.iter().map(|said| said.text.len() + said.of.as_ref().map_or(0, String::len)).sum();
+        let why = self.why.as_ref().map_or(0, String::len);
+        size_of::<Self>() + why + said + self.said.len() * size_of::<Said>() + self.contexts.len() * size_of::<u32>()
+    }
 }
 
 /// No context.
 const NONE: u32 = u32::MAX;
 
-impl Kept {
+/// Events, in the order in which they ended, that come and go together.
+#[derive(Debug, Clone, Default)]
+struct Chunk {
+    events: Vec<Kept>,
+    text: Vec<u8>,
+    /// What its events point to.
+    more_bytes: usize,
+}
+
+impl Chunk {
     /// How many bytes it takes, with what it points to.
     fn bytes(&self) -> usize {
-        let said: usize = self.said.iter().map(|said| said.text.len() + said.of.as_ref().map_or(0, String::len)).sum();
-        let own = size_of::<Self>() + size_of::<Arc<Self>>() + 16;
-        let pointed = self.why.as_ref().map_or(0, |why| why.len()) + self.carried.text.len();
-        own + pointed + said + self.said.len() * size_of::<Said>() + self.more_contexts.len() * 4
+        size_of::<Self>() + self.events.capacity() * size_of::<Kept>() + self.text.capacity() + self.more_bytes
     }
 }
 
@@ -124,7 +159,7 @@ impl Kept {
 #[derive(Debug, Clone, Default)]
 struct Names {
     all: Vec<Arc<str>>,
-    by_name: HashMap<Arc<str>, u32>,
+    by_name: FxHashMap<Arc<str>, u32>,
     /// The one asked for last: mostly the next one, too.
     last: Option<u32>,
 }
@@ -158,15 +193,19 @@ impl Names {
     }
 }
 
-/// The last events, within a bound of bytes. Adding one costs no more than itself and those that go for it.
+/// The last events, within a bound of bytes. Adding one costs no more than itself; the first ones go a chunk at a time.
 #[derive(Debug)]
 pub struct Ring {
-    kept: VecDeque<Arc<Kept>>,
-    bytes: usize,
+    full: VecDeque<Arc<Chunk>>,
+    /// The chunk that is being filled.
+    last: Chunk,
+    /// What the full ones take.
+    full_bytes: usize,
     most_bytes: usize,
     dropped: u64,
     kinds: Names,
     contexts: Names,
+    last_context: Option<(i64, u32)>,
 }
 
 impl Ring {
@@ -174,39 +213,81 @@ impl Ring {
     #[must_use]
     pub fn new(most_bytes: usize) -> Self {
         let (kinds, contexts) = (Names::default(), Names::default());
-        Self { kept: VecDeque::new(), bytes: 0, most_bytes, dropped: 0, kinds, contexts }
+        let (full, last) = (VecDeque::new(), Chunk::default());
+        Self { full, last, full_bytes: 0, most_bytes, dropped: 0, kinds, contexts, last_context: None }
     }
 
-    /// Takes an event; the first ones go where there is no room.
-    pub fn add(&mut self, happened: Happened<'_>) {
-        let mut contexts = happened.contexts.iter().take(MOST_CONTEXTS).map(|(_, name)| self.contexts.number(name));
-        let first = [contexts.next().unwrap_or(NONE), contexts.next().unwrap_or(NONE)];
-        let more_contexts = contexts.collect();
-        let mut said = happened.said;
-        said.truncate(MOST_SAID);
-        said.iter_mut().for_each(|said| cut_text(&mut said.text, SAID_BYTES));
-        let kept = Kept {
+    /// Takes an event; the first ones go where there is no room. Answers the buffer that its copy was made in.
+    pub fn add(&mut self, happened: Happened<'_>) -> Vec<u8> {
+        let start = self.last.text.len();
+        self.last.text.extend_from_slice(&happened.carried.text);
+        let place = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+        let text = [start, start + happened.carried.subject_bytes, self.last.text.len()].map(place);
+        let (first, others) = happened.contexts.split_at(happened.contexts.len().min(1));
+        let context = first.first().map_or(NONE, |(id, name)| self.context(*id, name));
+        let has_more = happened.contexts.len() > 1
+            || happened.budget.is_some()
+            || happened.runs > 1
+            || happened.why.is_some()
+            || !happened.said.is_empty();
+        let more = has_more.then(|| {
+            let others = others.iter().take(MOST_CONTEXTS);
+            let contexts = others.map(|(_, name)| self.contexts.number(name)).collect();
+            let mut said = happened.said;
+            said.truncate(MOST_SAID);
+            said.iter_mut().for_each(|said| cut_text(&mut said.text, SAID_BYTES));
+            let why = happened.why.map(|mut why| {
+                cut_text(&mut why, WHY_BYTES);
+                why
+            });
+            Box::new(More { contexts, budget: happened.budget, runs: happened.runs, why, said })
+        });
+        self.last.more_bytes += more.as_ref().map_or(0, |more| more.bytes());
+        self.last.events.push(Kept {
             number: happened.number,
             within: happened.within,
             at: happened.at,
             cost: happened.cost,
-            budget: happened.budget,
             kind: self.kinds.number(happened.kind),
-            runs: happened.runs,
-            contexts: first,
-            more_contexts,
+            context,
             outcome: happened.outcome,
-            why: happened.why.map(|why| cut(&why, WHY_BYTES).into()),
-            said,
-            carried: happened.carried,
-        };
-        self.bytes += kept.bytes();
-        self.kept.push_back(Arc::new(kept));
-        while self.bytes > self.most_bytes
-            && let Some(first) = self.kept.pop_front()
+            has_subject: happened.carried.has_subject,
+            has_payload: happened.carried.has_payload,
+            text,
+            more,
+        });
+        let bytes = self.last.text.len() + self.last.more_bytes;
+        if self.last.events.len() >= CHUNK_EVENTS || bytes >= CHUNK_BYTES {
+            self.begin_chunk();
+        }
+        happened.carried.text
+    }
+
+    /// The number of a context's name: mostly that of the event before.
+    fn context(&mut self, id: i64, name: &str) -> u32 {
+        match self.last_context {
+            Some((last, number)) if last == id => number,
+            _ => {
+                let number = self.contexts.number(name);
+                self.last_context = Some((id, number));
+                number
+            }
+        }
+    }
+
+    /// The last chunk is full.
+    fn begin_chunk(&mut self) {
+        let mut full = std::mem::take(&mut self.last);
+        full.text.shrink_to_fit();
+        full.events.shrink_to_fit();
+        self.full_bytes += full.bytes();
+        self.full.push_back(Arc::new(full));
+        let room = self.most_bytes.saturating_sub(CHUNK_MOST_BYTES);
+        while self.full_bytes > room
+            && let Some(first) = self.full.pop_front()
         {
-            self.bytes -= first.bytes();
-            self.dropped += 1;
+            self.full_bytes -= first.bytes();
+            self.dropped += u64::try_from(first.events.len()).unwrap_or(0);
         }
     }
 
@@ -215,20 +296,20 @@ impl Ring {
         *self = Self::new(self.most_bytes);
     }
 
-    /// How much may be kept, in bytes, from now on.
+    /// How much may be kept, in bytes, from now on; less than 256 KiB is as much as that.
     pub fn set_most_bytes(&mut self, most_bytes: usize) {
-        self.most_bytes = most_bytes;
+        self.most_bytes = most_bytes.max(2 * CHUNK_MOST_BYTES);
     }
 
-    /// Those that are there now. Who looks holds nobody up.
+    /// Those that are there now. It takes as long as one chunk is copied; who looks at them holds nobody up.
     #[must_use]
     pub fn look(&self) -> Trail {
         Trail {
-            kept: self.kept.iter().cloned().collect(),
+            chunks: self.full.iter().cloned().chain([Arc::new(self.last.clone())]).collect(),
             kinds: self.kinds.clone(),
             contexts: self.contexts.clone(),
             dropped: self.dropped,
-            bytes: self.bytes,
+            bytes: self.full_bytes + self.last.bytes(),
             most_bytes: self.most_bytes,
         }
     }
@@ -237,7 +318,7 @@ impl Ring {
 /// The events that were in a ring at a moment.
 #[derive(Debug, Clone)]
 pub struct Trail {
-    kept: Vec<Arc<Kept>>,
+    chunks: Vec<Arc<Chunk>>,
     kinds: Names,
     contexts: Names,
     /// How many have gone for them.
@@ -252,42 +333,49 @@ impl Trail {
     /// All of them, in the order in which they began.
     #[must_use]
     pub fn entries(&self) -> Vec<Entry> {
-        let mut entries: Vec<_> = self.kept.iter().map(|kept| self.entry(kept)).collect();
+        let of_chunk =
+            |chunk: &Arc<Chunk>| -> Vec<_> { chunk.events.iter().map(|kept| self.entry(kept, &chunk.text)).collect() };
+        let mut entries: Vec<_> = self.chunks.iter().flat_map(of_chunk).collect();
         entries.sort_by_key(|entry| entry.number);
         entries
     }
 
-    fn entry(&self, kept: &Kept) -> Entry {
-        let Carried { text, subject_bytes, has_subject, has_payload } = &kept.carried;
-        let (subject, payload) = text.split_at(usize::try_from(*subject_bytes).unwrap_or(0));
-        let contexts = kept.contexts.iter().chain(&kept.more_contexts).filter(|number| **number != NONE);
+    fn entry(&self, kept: &Kept, text: &[u8]) -> Entry {
+        let [start, middle, end] = kept.text.map(|at| usize::try_from(at).unwrap_or(0));
+        let (subject, payload) = (&text[start..middle], &text[middle..end]);
+        let more = kept.more.as_deref().cloned().unwrap_or_default();
+        let first = (kept.context != NONE).then_some(kept.context);
         Entry {
             number: kept.number,
             seconds: kept.at.as_secs_f64(),
             event: self.kinds.name(kept.kind),
-            subject: has_subject.then(|| subject.to_owned()),
+            subject: kept.has_subject.then(|| String::from_utf8_lossy(subject).into_owned()),
             within: (kept.within != 0).then_some(kept.within),
-            contexts: contexts.map(|number| self.contexts.name(*number)).collect(),
+            contexts: first.into_iter().chain(more.contexts).map(|number| self.contexts.name(number)).collect(),
             milliseconds: kept.cost.as_secs_f64() * 1000.0,
-            budget_milliseconds: kept.budget.map(|budget| budget.as_secs_f64() * 1000.0),
+            budget_milliseconds: more.budget.map(|budget| budget.as_secs_f64() * 1000.0),
             outcome: kept.outcome,
-            why: kept.why.as_deref().map(str::to_owned),
-            runs: kept.runs,
-            payload: serde_json::from_str(payload).unwrap_or_default(),
-            payload_left_out: (!has_payload)
+            why: more.why,
+            runs: more.runs.max(1),
+            payload: serde_json::from_slice(payload).unwrap_or_default(),
+            payload_left_out: (!kept.has_payload)
                 .then(|| "copying it would have taken more than the trail's share of the time".to_owned()),
-            said: kept.said.clone(),
+            said: more.said,
         }
     }
 }
 
 /// As much of a text as fits into so many bytes.
 fn cut(text: &str, most: usize) -> &str {
-    &text[..text.floor_char_boundary(most)]
+    if text.len() <= most {
+        return text;
+    }
+    let end = (0..=most).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+    &text[..end]
 }
 
 fn cut_text(text: &mut String, most: usize) {
-    let end = text.floor_char_boundary(most);
+    let end = cut(text, most).len();
     text.truncate(end);
 }
 
@@ -314,26 +402,27 @@ mod tests {
 
     fn carried(write: &dyn Fn(&mut PayloadCopy<'_>)) -> Carried {
         let kind = EventKind::new("frame.update").secret_field("key", "the key of the gate");
-        Carried::copy(Some("lock.über"), Some(&kind), &mut Vec::new(), Some(write))
+        Carried::copy(Some("lock.über"), Some(&kind), Vec::new(), Some(write))
     }
 
     #[test]
     fn the_first_ones_go_where_there_is_no_room_and_the_bound_holds() {
-        let mut ring = Ring::new(20_000);
-        for number in 1..=1000 {
+        let mut ring = Ring::new(0);
+        ring.set_most_bytes(1 << 20);
+        for number in 1..=20_000 {
             let text = "x".repeat(usize::try_from(number % 300).unwrap());
             ring.add(happened(number, carried(&|copy| copy.add("text", &text))));
         }
         let trail = ring.look();
         let entries = trail.entries();
-        assert!(trail.bytes <= 20_000 && trail.bytes > 18_000, "{}", trail.bytes);
-        assert_eq!(trail.dropped + u64::try_from(entries.len()).unwrap(), 1000);
-        assert_eq!(entries.last().unwrap().number, 1000);
+        assert!((800 << 10..=1 << 20).contains(&trail.bytes), "{}", trail.bytes);
+        assert_eq!(trail.dropped + u64::try_from(entries.len()).unwrap(), 20_000);
+        assert_eq!(entries.last().unwrap().number, 20_000);
         let entry = &entries[0];
         assert_eq!((entry.subject.as_deref(), entry.milliseconds), (Some("lock.über"), 1.5));
         assert_eq!(entry.contexts, ["lock.upper", "ledger", "lock.lower"]);
         ring.clear();
-        assert_eq!((ring.look().bytes, ring.look().entries().len()), (0, 0));
+        assert!(ring.look().bytes < 200 && ring.look().entries().is_empty());
     }
 
     #[test]

@@ -49,7 +49,7 @@ impl<'a> From<(&'a str, u64)> for Subject<'a> {
     }
 }
 
-/// What an event carries; serialised only when someone looks.
+/// What an event carries; serialised only when someone looks, and for the trail while one is kept: 2 KiB at most.
 pub trait Payload {
     /// Adds the fields.
     fn write(&self, fields: &mut Map<String, Json>);
@@ -140,7 +140,9 @@ impl<'a, P> Event<'a, P> {
         self
     }
 
-    /// Adds a field to the payload. Pass large values by reference: they are serialised only when someone looks.
+    /// Adds a field to the payload. Pass large values by reference: they are serialised only when someone looks, and
+    /// as far as 2 KiB for the trail while one is kept, which is while someone is attached. What serialising would wait for, such as
+    /// a mutex, must not be held here.
     #[must_use]
     pub fn with<V: Serialize>(self, name: &'static str, value: V) -> Event<'a, Field<P, V>> {
         Event { kind: self.kind, subject: self.subject, payload: Field { before: self.payload, name, value } }

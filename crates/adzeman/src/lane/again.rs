@@ -52,7 +52,7 @@ impl Lane {
     /// Between two events: delivers one that a client has asked for. What it does may hold this thread, as any event may.
     pub(super) fn deliver_again(&self) {
         let again = &self.again_by;
-        if again.wanted.is_empty() || again.is_delivering.get() || event_depth() > 0 {
+        if again.by.borrow().is_empty() || again.wanted.is_empty() || again.is_delivering.get() || event_depth() > 0 {
             return;
         }
         let Ok(event) = again.wanted.try_recv() else { return };

@@ -39,7 +39,7 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
     }
     let mut recording = Recording::begin(host, event, &mut None);
     let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
-        recording.handler_begins(None);
+        recording.handler_begins(host.clock.now(), None);
         let outcome = first(handler());
         recording.handler_ends();
         recording.end(Lane::find(host).as_deref(), &outcome);
@@ -51,7 +51,7 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
         let outcome = handling(frame, || {
             loop {
                 let handled = Handling::begin(&lane, frame, progress);
-                recording.handler_begins(lane.budget.get());
+                recording.handler_begins(handled.began(), lane.budget.get());
                 let outcome = first(handler());
                 recording.handler_ends();
                 handled.end();
@@ -83,7 +83,7 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
     let mut recording = Recording::begin(host, event, &mut progress.recorded);
     let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
         progress.pass_unseen();
-        recording.handler_begins(None);
+        recording.handler_begins(host.clock.now(), None);
         let outcome = handler();
         recording.bit_ends();
         return ended(recording, Lane::find(host).as_deref(), progress, outcome);
@@ -92,7 +92,7 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             let handled = Handling::begin(&lane, frame, progress);
-            recording.handler_begins(lane.budget.get());
+            recording.handler_begins(handled.began(), lane.budget.get());
             let outcome = handler();
             recording.bit_ends();
             match outcome {

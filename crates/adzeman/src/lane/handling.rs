@@ -134,6 +134,11 @@ impl<'a> Handling<'a> {
         }
     }
 
+    /// When this bit began, by the host's clock.
+    pub(super) fn began(&self) -> Duration {
+        self.began
+    }
+
     /// After a bit of the handler, which goes on later.
     pub(crate) fn suspend(mut self, progress: &mut Progress) {
         progress.spent += self.lane.host.clock.now().saturating_sub(self.began);

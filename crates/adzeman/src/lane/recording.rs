@@ -7,18 +7,26 @@ use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
+use adzeman_core::sharing::Shared;
 use adzeman_core::trail::{Carried, Happened, Outcome, PayloadCopy, Said};
 
+use super::context::LocalContext;
 use super::link::ContextLink;
 use super::{HostState, Lane};
-use crate::event::{Event, Payload};
+use crate::event::{Event, Payload, Subject};
+use crate::state::trail::TrailBook;
 
 thread_local! {
     /// The events that are recorded on this thread at this moment, one inside the other.
     static OPEN: RefCell<Vec<Open>> = const { RefCell::new(Vec::new()) };
+    /// What was said between two events, and whose hosts' it is.
+    static BETWEEN: RefCell<Vec<(usize, Said)>> = const { RefCell::new(Vec::new()) };
     /// Where copies are made.
     static BUFFER: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
 }
+
+/// What is said between two events and kept.
+const MOST_BETWEEN: usize = 32;
 
 /// What comes to an event while it is handled.
 #[derive(Default)]
@@ -26,6 +34,12 @@ struct Open {
     /// Which host's it is.
     host: usize,
     number: u64,
+    came: Option<Box<Came>>,
+}
+
+/// What few events have.
+#[derive(Default)]
+struct Came {
     contexts: Vec<Arc<ContextLink>>,
     said: Vec<Said>,
     refused: Option<String>,
@@ -36,17 +50,14 @@ struct Open {
 pub(super) struct Begun {
     number: u64,
     within: u64,
-    at: Duration,
+    /// When its handler began.
+    at: Option<Duration>,
     carried: Carried,
-    /// What the copy took.
-    spent: Duration,
     /// What its handlers took, and may take.
     cost: Duration,
     budget: Option<Duration>,
     runs: u32,
-    contexts: Vec<Arc<ContextLink>>,
-    said: Vec<Said>,
-    refused: Option<String>,
+    came: Option<Box<Came>>,
 }
 
 /// An event that is recorded on this thread.
@@ -67,8 +78,7 @@ impl<'a> Recording<'a> {
         before: &mut Option<Box<Begun>>,
     ) -> Self {
         let kind = event.kind;
-        let is_kept = host.is_attached() || host.trail.is_always_kept();
-        let begun = is_kept.then(|| match before.take() {
+        let begun = is_kept(host).then(|| match before.take() {
             Some(begun) => *begun,
             None => begin(host, event),
         });
@@ -79,11 +89,12 @@ impl<'a> Recording<'a> {
         Self { host, kind, begun, running_since: None }
     }
 
-    /// The handler runs from here on, for so long at most.
-    pub(super) fn handler_begins(&mut self, budget: Option<Duration>) {
+    /// The handler runs from this moment of the host's clock on, for so long at most.
+    pub(super) fn handler_begins(&mut self, now: Duration, budget: Option<Duration>) {
         if let Some(begun) = &mut self.begun {
             begun.budget = budget;
-            self.running_since = Some(self.host.clock.now());
+            begun.at.get_or_insert(now);
+            self.running_since = Some(now);
         }
     }
 
@@ -115,53 +126,70 @@ impl<'a> Recording<'a> {
     pub(super) fn end<T, E: Display>(mut self, lane: Option<&Lane>, outcome: &Result<T, E>) {
         self.close();
         let Some(mut begun) = self.begun.take() else { return };
-        let (outcome, why) = match (outcome, begun.refused.take()) {
+        let came = begun.came.take().map(|came| *came).unwrap_or_default();
+        let (outcome, why) = match (outcome, came.refused) {
             (Err(error), _) => (Outcome::Failed, Some(error.to_string())),
             (Ok(_), Some(why)) => (Outcome::Refused, Some(why)),
             (Ok(_), None) => (Outcome::Done, None),
         };
-        if begun.contexts.is_empty()
-            && let Some(lane) = lane
-        {
-            begun.contexts.extend(the_one_meant(lane, &begun.carried));
-        }
+        let contexts = lane.filter(|_| came.contexts.is_empty()).map(Lane::contexts);
+        let one = contexts.as_ref().and_then(|all| the_one_meant(all, &begun.carried));
         let failed = (outcome == Outcome::Failed).then(|| why.clone().unwrap_or_default());
-        self.record(begun, outcome, why);
+        let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
+        let one = one.map(|context| (context.id, context.name.as_str()));
+        let contexts = one.as_ref().map_or(&contexts[..], std::slice::from_ref);
+        self.record(begun, contexts, came.said, (outcome, why));
         if let Some(why) = failed {
             HostState::write_trail_soon(self.host, format!("{} failed: {why}", self.kind));
         }
     }
 
-    fn record(&self, begun: Begun, outcome: Outcome, why: Option<String>) {
-        let contexts: Vec<_> = begun.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
+    fn record(
+        &self,
+        begun: Begun,
+        contexts: &[(i64, &str)],
+        said: Vec<Said>,
+        (outcome, why): (Outcome, Option<String>),
+    ) {
         let happened = Happened {
             number: begun.number,
             within: begun.within,
-            at: begun.at,
+            at: begun.at.unwrap_or_else(|| self.host.clock.now()),
             kind: self.kind,
-            contexts: &contexts,
+            contexts,
             cost: begun.cost,
             budget: begun.budget,
             outcome,
             why,
             runs: begun.runs.max(1),
-            said: begun.said,
+            said,
             carried: begun.carried,
         };
-        self.host.trail.add(happened, begun.spent);
+        let buffer = self.host.trail.add(happened);
+        let _ = BUFFER.try_with(|kept| kept.set(buffer));
     }
 
     /// Takes what came to it meanwhile.
     fn close(&mut self) {
         let Some(begun) = &mut self.begun else { return };
         let Some(open) = with_all(Vec::pop).flatten() else { return };
-        for context in open.contexts {
-            if begun.contexts.iter().all(|held| held.id != context.id) {
-                begun.contexts.push(context);
-            }
+        let Some(came) = open.came else { return };
+        let Some(before) = &mut begun.came else {
+            begun.came = Some(came);
+            return;
+        };
+        let Came { contexts, said, refused } = *came;
+        contexts.iter().for_each(|context| before.enter(context));
+        before.said.extend(said);
+        before.refused = refused.or(before.refused.take());
+    }
+}
+
+impl Came {
+    fn enter(&mut self, context: &Arc<ContextLink>) {
+        if self.contexts.iter().all(|held| held.id != context.id) {
+            self.contexts.push(context.clone());
         }
-        begun.said.extend(open.said);
-        begun.refused = open.refused.or(begun.refused.take());
     }
 }
 
@@ -170,44 +198,46 @@ impl Drop for Recording<'_> {
         if self.begun.is_some() && thread::panicking() {
             self.handler_ends();
             self.close();
-            if let Some(begun) = self.begun.take() {
-                self.record(begun, Outcome::Failed, Some("its handler panicked".to_owned()));
+            if let Some(mut begun) = self.begun.take() {
+                let said = begun.came.take().map(|came| came.said).unwrap_or_default();
+                self.record(begun, &[], said, (Outcome::Failed, Some("its handler panicked".to_owned())));
             }
         }
     }
 }
 
 fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
-    let before = Instant::now();
-    let subject = event.subject.as_ref().map(|subject| subject.text());
-    let kind = host.opened.kind(event.kind);
+    let subject = event.subject.as_ref().map(Subject::text);
+    let kind = host.opened.kind_with_secrets(event.kind);
     let write = |copy: &mut PayloadCopy<'_>| event.payload.copy_to(copy);
-    let write: Option<&dyn Fn(&mut PayloadCopy<'_>)> = host.trail.may_copy(event.kind, before).then_some(&write);
+    let number = host.trail.next_number();
+    let write: Option<&dyn Fn(&mut PayloadCopy<'_>)> = host.trail.may_copy(event.kind).then_some(&write);
+    let before = (write.is_some() && TrailBook::is_measured(number)).then(Instant::now);
     // What the host's own types do is none of the host's troubles with whoever looks.
     let copied = catch_unwind(AssertUnwindSafe(|| {
-        // A payload may raise an event while it is read, and then has a buffer of its own.
-        let mut buffer = BUFFER.try_with(Cell::take).unwrap_or_default();
-        let carried = Carried::copy(subject.as_deref(), kind, &mut buffer, write);
-        let _ = BUFFER.try_with(|kept| kept.set(buffer));
-        carried
+        // Events inside others have buffers of their own.
+        let buffer = BUFFER.try_with(Cell::take).unwrap_or_default();
+        Carried::copy(subject.as_deref(), kind, buffer, write)
     }));
-    let spent = before.elapsed();
+    if let Some(before) = before {
+        host.trail.has_copied(event.kind, before.elapsed());
+    }
     let within = with_all(|all| {
         let outer = all.iter().rev().find(|open| open.host == id_of(host));
         outer.map_or(0, |outer| outer.number)
     });
-    let (number, at, carried) = (host.trail.next_number(), host.clock.now(), copied.unwrap_or_default());
-    Begun { number, within: within.unwrap_or(0), at, carried, spent, ..Begun::default() }
+    let said = said_before(host);
+    let came = (!said.is_empty()).then(|| Box::new(Came { said, ..Came::default() }));
+    Begun { number, within: within.unwrap_or(0), carried: copied.unwrap_or_default(), came, ..Begun::default() }
 }
 
-/// The context that ran, where that is certain, or what the event is about.
-fn the_one_meant(lane: &Lane, carried: &Carried) -> Option<Arc<ContextLink>> {
-    let contexts = lane.contexts();
-    match &contexts[..] {
-        [one] => Some(one.link.clone()),
+/// The context that ran, where there is only one, or the one that the event is about.
+fn the_one_meant<'c>(contexts: &'c [Shared<LocalContext>], carried: &Carried) -> Option<&'c ContextLink> {
+    match contexts {
+        [one] => Some(&one.link),
         all => {
             let subject = carried.subject()?;
-            all.iter().find(|context| context.link.name == subject).map(|context| context.link.clone())
+            all.iter().find(|context| context.link.name == subject).map(|context| &*context.link)
         }
     }
 }
@@ -221,29 +251,52 @@ fn with_all<T>(work: impl FnOnce(&mut Vec<Open>) -> T) -> Option<T> {
     OPEN.try_with(|all| work(&mut all.borrow_mut())).ok()
 }
 
-fn with_open(host: &HostState, note: impl FnOnce(&mut Open)) {
+fn with_open(host: &HostState, note: impl FnOnce(&mut Came)) {
     with_all(|all| {
         if let Some(open) = all.last_mut().filter(|open| open.host == id_of(host)) {
-            note(open);
+            note(open.came.get_or_insert_default());
         }
     });
 }
 
-/// Something was said while an event is handled on this thread.
+/// Something was said on this thread: it belongs to the event that is handled, or to the next one.
 pub(crate) fn note_said(host: &HostState, said: impl FnOnce() -> Said) {
-    with_open(host, |open| open.said.push(said()));
+    let mut said = Some(said);
+    with_open(host, |came| came.said.extend(said.take().map(|said| said())));
+    if let Some(said) = said.filter(|_| is_kept(host)) {
+        let _ = BETWEEN.try_with(|between| {
+            let mut between = between.borrow_mut();
+            between.retain(|(of, _)| *of == id_of(host));
+            if between.len() < MOST_BETWEEN {
+                between.push((id_of(host), said()));
+            }
+        });
+    }
+}
+
+/// What was said since the event before.
+fn said_before(host: &HostState) -> Vec<Said> {
+    let take = |between: &RefCell<Vec<(usize, Said)>>| {
+        let mut between = between.borrow_mut();
+        if between.is_empty() {
+            return Vec::new();
+        }
+        between.extract_if(.., |(of, _)| *of == id_of(host)).map(|(_, said)| said).collect()
+    };
+    BETWEEN.try_with(take).unwrap_or_default()
+}
+
+/// Whether there is a trail.
+fn is_kept(host: &HostState) -> bool {
+    host.trail.is_always_kept() || host.is_attached() && !host.trail.is_never_kept()
 }
 
 /// A context is entered while one is.
 pub(super) fn note_entered(host: &HostState, context: &Arc<ContextLink>) {
-    with_open(host, |open| {
-        if open.contexts.iter().all(|held| held.id != context.id) {
-            open.contexts.push(context.clone());
-        }
-    });
+    with_open(host, |came| came.enter(context));
 }
 
 /// The event that is handled on this thread is refused.
 pub(crate) fn note_refused(host: &HostState, why: &str) {
-    with_open(host, |open| open.refused = Some(why.to_owned()));
+    with_open(host, |came| came.refused = Some(why.to_owned()));
 }

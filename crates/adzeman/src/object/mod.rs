@@ -42,6 +42,8 @@ pub enum OpenError {
 pub(crate) struct Opened {
     /// The kinds of events.
     pub(crate) kinds: Vec<EventKind>,
+    /// Whether any of them has a secret field.
+    has_secrets: bool,
     /// The objects, in the order in which they were opened.
     pub(crate) objects: Vec<HostObject>,
     /// What is lent for the time of handlers, and what is said of it.
@@ -60,7 +62,8 @@ impl Opened {
         if let Some((_, kind)) = kinds.iter().enumerate().find(is_again) {
             return Err(OpenError::TwoEvents(kind.name.clone()));
         }
-        let mut opened = Self { kinds, objects: Vec::new(), lent: Vec::new() };
+        let has_secrets = kinds.iter().any(|kind| kind.fields.iter().any(|field| field.secret));
+        let mut opened = Self { kinds, has_secrets, objects: Vec::new(), lent: Vec::new() };
         let mut said: BTreeMap<String, About> = said.into_iter().collect();
         let check = |name: &str, about: &About| {
             about.check().map_err(|why| OpenError::BadPath { object: name.to_owned(), why })
@@ -118,6 +121,11 @@ impl Opened {
 
     pub(crate) fn kind(&self, name: &str) -> Option<&EventKind> {
         self.kinds.iter().find(|kind| kind.name == name)
+    }
+
+    /// The kind of this name, if it may have secret fields.
+    pub(crate) fn kind_with_secrets(&self, name: &str) -> Option<&EventKind> {
+        self.has_secrets.then(|| self.kind(name)).flatten()
     }
 
     /// The names of the kinds of events.

@@ -1,11 +1,10 @@
 //! The host's trail: when it is kept, how much of the time it takes, and where it is written.
 
-use std::collections::HashMap;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use adzeman_core::trail::{Happened, Ring, Trail};
 use serde_json::json;
@@ -14,14 +13,17 @@ use super::lock;
 
 /// Bytes that are kept where nothing else is said.
 const MOST_BYTES: usize = 8 << 20;
-/// The share of the time that copies of payloads may take together, in any case, and for each kind of event besides.
-const SHARE: f64 = 0.02;
-const KIND_SHARE: f64 = 0.002;
+/// The share of the time that copies of payloads may take together, in any case, and for each kind of event besides: one part
+/// of so many.
+const SHARE: u32 = 50;
+const KIND_SHARE: u32 = 500;
 /// They may take this long before shares are looked at.
 const FIRST: Duration = Duration::from_millis(5);
 const KIND_FIRST: Duration = Duration::from_millis(1);
 /// Kinds of events that have a share of their own.
-const MOST_KINDS: usize = 1000;
+const MOST_KINDS: usize = 100;
+/// Each so manieth copy is measured.
+const MEASURED: u64 = 8;
 /// The version of what a file of a trail looks like.
 const FORMAT: u32 = 1;
 
@@ -89,6 +91,9 @@ pub(crate) struct TrailBook {
     /// How it is kept while nobody is attached, if it is.
     asked: OnceLock<KeepTrail>,
     is_always_kept: AtomicBool,
+    is_never_kept: AtomicBool,
+    /// Whether copies have taken more than their share altogether.
+    is_over_share: AtomicBool,
     last: AtomicU64,
     /// One writes at a time.
     writing: Mutex<()>,
@@ -96,23 +101,23 @@ pub(crate) struct TrailBook {
 
 struct State {
     ring: Ring,
-    since: Instant,
+    /// What copies have taken altogether, and for each kind of event, in the order in which kinds were met first.
     spent: Duration,
-    spent_on: HashMap<String, Duration>,
+    spent_on: Vec<(Box<str>, Duration)>,
+    /// When the last event ended, by the host's clock.
+    now: Duration,
 }
 
 impl Default for TrailBook {
     fn default() -> Self {
-        let state = State {
-            ring: Ring::new(MOST_BYTES),
-            since: Instant::now(),
-            spent: Duration::ZERO,
-            spent_on: HashMap::new(),
-        };
+        let state =
+            State { ring: Ring::new(MOST_BYTES), spent: Duration::ZERO, spent_on: Vec::new(), now: Duration::ZERO };
         Self {
             state: Mutex::new(state),
             asked: OnceLock::new(),
             is_always_kept: AtomicBool::new(false),
+            is_never_kept: AtomicBool::new(false),
+            is_over_share: AtomicBool::new(false),
             last: AtomicU64::new(0),
             writing: Mutex::default(),
         }
@@ -126,6 +131,15 @@ impl TrailBook {
         self.is_always_kept.store(self.asked.set(asked).is_ok(), Ordering::SeqCst);
     }
 
+    /// Keeps none, whoever is attached.
+    pub(crate) fn never_keep(&self) {
+        self.is_never_kept.store(true, Ordering::SeqCst);
+    }
+
+    pub(crate) fn is_never_kept(&self) -> bool {
+        self.is_never_kept.load(Ordering::Relaxed)
+    }
+
     pub(crate) fn is_always_kept(&self) -> bool {
         self.is_always_kept.load(Ordering::Relaxed)
     }
@@ -136,27 +150,41 @@ impl TrailBook {
     }
 
     /// Whether what an event of this kind carries may be copied now.
-    pub(crate) fn may_copy(&self, kind: &str, now: Instant) -> bool {
+    pub(crate) fn may_copy(&self, kind: &str) -> bool {
+        if !self.is_over_share.load(Ordering::Relaxed) {
+            return true;
+        }
         let state = lock(&self.state);
-        let passed = now.saturating_duration_since(state.since);
-        let on_kind = state.spent_on.get(kind).copied().unwrap_or_default();
-        state.spent <= passed.mul_f64(SHARE) + FIRST || on_kind <= passed.mul_f64(KIND_SHARE) + KIND_FIRST
+        let on_kind =
+            state.spent_on.iter().find(|(held, _)| **held == *kind).map_or(Duration::ZERO, |(_, spent)| *spent);
+        on_kind <= state.now / KIND_SHARE + KIND_FIRST
     }
 
-    /// Takes an event that has ended, for whose copy so much time was taken.
-    pub(crate) fn add(&self, happened: Happened<'_>, spent: Duration) {
+    /// Whether it is to be measured how long the copy of the event of this number takes.
+    pub(crate) fn is_measured(number: u64) -> bool {
+        number.is_multiple_of(MEASURED)
+    }
+
+    /// A copy of an event of this kind was measured: it stands for those that were not.
+    pub(crate) fn has_copied(&self, kind: &str, took: Duration) {
+        let took = took * u32::try_from(MEASURED).unwrap_or(u32::MAX);
         let mut state = lock(&self.state);
-        let state = &mut *state;
-        state.spent += spent;
+        state.spent += took;
         let has_room = state.spent_on.len() < MOST_KINDS;
-        match state.spent_on.get_mut(happened.kind) {
-            Some(on_kind) => *on_kind += spent,
-            None if has_room => {
-                state.spent_on.insert(happened.kind.to_owned(), spent);
-            }
+        match state.spent_on.iter_mut().find(|(held, _)| **held == *kind) {
+            Some((_, spent)) => *spent += took,
+            None if has_room => state.spent_on.push((kind.into(), took)),
             None => {}
         }
-        state.ring.add(happened);
+    }
+
+    /// Takes an event that has ended; answers the buffer that its copy was made in.
+    pub(crate) fn add(&self, happened: Happened<'_>) -> Vec<u8> {
+        let mut state = lock(&self.state);
+        state.now = happened.at + happened.cost;
+        let is_over = state.spent > FIRST && state.spent > state.now / SHARE + FIRST;
+        self.is_over_share.store(is_over, Ordering::Relaxed);
+        state.ring.add(happened)
     }
 
     pub(crate) fn look(&self) -> Trail {
@@ -231,12 +259,11 @@ mod tests {
     #[test]
     fn a_flood_takes_no_more_than_its_share_and_what_is_rare_is_still_copied() {
         let book = TrailBook::default();
-        let begun = lock(&book.state).since;
-        let event = |kind, spent| {
+        let event = |kind, at| {
             let happened = Happened {
                 number: book.next_number(),
                 within: 0,
-                at: Duration::ZERO,
+                at,
                 kind,
                 contexts: &[],
                 cost: Duration::ZERO,
@@ -247,19 +274,24 @@ mod tests {
                 said: Vec::new(),
                 carried: Carried::default(),
             };
-            book.add(happened, spent);
+            book.add(happened);
         };
         // One event each microsecond for a second, of which copying would take a fifth.
         let mut spent = Duration::ZERO;
         for at in 1..=1_000_000 {
-            if book.may_copy("frame.update", begun + Duration::from_micros(at)) {
-                event("frame.update", Duration::from_nanos(200));
-                spent += Duration::from_nanos(200);
+            let may = book.may_copy("frame.update");
+            if may && TrailBook::is_measured(at) {
+                book.has_copied("frame.update", Duration::from_nanos(200));
             }
+            spent += Duration::from_nanos(200) * u32::from(may);
+            event("frame.update", Duration::from_micros(at));
         }
         let share = spent.as_secs_f64();
         assert!((0.015..0.03).contains(&share), "{share}");
-        assert!(!book.may_copy("frame.update", begun + Duration::from_secs(1)));
-        assert!(book.may_copy("record.before_save", begun + Duration::from_secs(1)));
+        // A copy that took long, after which nothing is copied for a while but what is rare.
+        book.has_copied("frame.update", Duration::from_millis(10));
+        event("frame.update", Duration::from_secs(1));
+        assert!(!book.may_copy("frame.update"));
+        assert!(book.may_copy("record.before_save"));
     }
 }

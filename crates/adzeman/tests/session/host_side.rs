@@ -32,7 +32,7 @@ fn detached_a_payload_is_never_serialised_and_the_outcome_is_the_handlers() {
 }
 
 #[test]
-fn attached_a_payload_is_serialised_only_when_someone_looks() {
+fn attached_a_payload_is_copied_once_for_the_trail_and_else_only_when_someone_looks() {
     let host = Host::builder("test").event(EventKind::new("frame.update")).start(Listen::Off).unwrap();
     let lua = mlua::Lua::new();
     let context = LuaContext::attach(&host, &lua, "main").unwrap();
@@ -54,7 +54,7 @@ fn attached_a_payload_is_serialised_only_when_someone_looks() {
         let event = Event::of("frame.update").with("load", Watched(looked.clone()));
         host.emit(event, || update.call::<()>(())).unwrap();
     }
-    assert_eq!(looked.get(), 0);
+    assert_eq!(looked.get(), 10);
 }
 
 #[test]

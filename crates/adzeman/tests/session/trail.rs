@@ -175,7 +175,7 @@ fn it_is_kept_within_its_bound_and_given_back_when_nobody_is_left() {
         thread::yield_now();
     }
     let mut client = attached(&host);
-    assert_eq!(client.ok("adzeman/trail", json!({}))["bytes"], 0);
+    assert_eq!(client.ok("adzeman/trail", json!({}))["kept"], 0);
 }
 
 #[test]
