@@ -124,6 +124,10 @@ commands! {
     Pause = "pause", Attached, Control;
     /// DAP `restartFrame`.
     RestartFrame = "restartFrame", Attached, Control;
+    /// DAP `gotoTargets`.
+    GotoTargets = "gotoTargets", Attached, Control;
+    /// DAP `goto`.
+    Goto = "goto", Attached, Control;
     /// DAP `dataBreakpointInfo`.
     DataBreakpointInfo = "dataBreakpointInfo", Attached, Control;
     /// DAP `setDataBreakpoints`.

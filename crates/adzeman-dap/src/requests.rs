@@ -1,8 +1,8 @@
 //! Arguments and answers of the requests that Adzeman understands (DAP, "Requests").
 
 use crate::types::{
-    Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint, Scope,
-    Source, SourceBreakpoint, StackFrame, Thread, ValueFormat, Variable, dap_types,
+    Breakpoint, BreakpointLocation, CompletionItem, DataBreakpoint, ExceptionFilterOptions, FunctionBreakpoint,
+    GotoTarget, Scope, Source, SourceBreakpoint, StackFrame, Thread, ValueFormat, Variable, dap_types,
 };
 use serde::{Deserialize, Serialize};
 
@@ -85,6 +85,28 @@ dap_types! {
     RestartFrameArguments {
         /// Any frame of the context whose event is to be delivered again.
         frame_id: i64,
+    }
+
+    /// `gotoTargets`.
+    GotoTargetsArguments {
+        /// The source of the line.
+        source: Source,
+        /// The line, counted as `initialize` said.
+        line: i64,
+    }
+
+    /// The answer to `gotoTargets`: one for each stopped context whose innermost function can go on at the line.
+    GotoTargetsBody {
+        /// They.
+        targets: Vec<GotoTarget>,
+    }
+
+    /// `goto`.
+    GotoArguments {
+        /// The context.
+        thread_id: i64,
+        /// One of its targets.
+        target_id: i64,
     }
 
     /// The answer to each `set...Breakpoints`: one for each asked for, in that order.

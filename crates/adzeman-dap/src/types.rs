@@ -81,6 +81,8 @@ dap_types! {
         supports_data_breakpoints: bool,
         /// `restartFrame`: delivers the event again.
         supports_restart_frame: bool,
+        /// `gotoTargets` and `goto`, in the function that is stopped in.
+        supports_goto_targets_request: bool,
         /// `evaluate` with context `clipboard` answers the whole text.
         supports_clipboard_context: bool,
         /// `format` is understood.
@@ -117,6 +119,16 @@ dap_types! {
         replaces: Option<i64>,
         /// Of our own: the number of the source that was loaded, where this one has come into its place and is another text.
         loaded_as: Option<i64>,
+    }
+
+    /// A line that a stopped function can go on at.
+    GotoTarget {
+        /// Its number, for `goto` at this stop.
+        id: i64,
+        /// The line, and what is nil there, for people.
+        label: String,
+        /// The line.
+        line: i64,
     }
 
     /// A digest of a text.

@@ -32,6 +32,8 @@ pub(crate) enum Go {
         kind: String,
         count: u64,
     },
+    /// At another line of the innermost function, without what lies between.
+    From(i64),
     /// Through the same event once more.
     Again,
 }
@@ -261,6 +263,10 @@ fn parse_go(rest: &str) -> Result<Go, CliError> {
         ("next", "") => Ok(event("*", 1)),
         ("next", kind) => Ok(event(kind, 1)),
         ("line", place) => parse_line(place),
+        ("from", place) => {
+            let line = place.strip_prefix("line").unwrap_or(place).trim().parse().ok().filter(|line| *line > 0);
+            line.map(Go::From).ok_or_else(|| usage("go"))
+        }
         (count, kind) if !kind.is_empty() => {
             let count = count.parse::<u64>().ok().filter(|count| *count > 0).ok_or_else(|| usage("go"))?;
             Ok(event(kind, count))
@@ -410,6 +416,8 @@ mod tests {
         assert_eq!(go("go 10 frame.update"), Go::Event { kind: "frame.update".to_owned(), count: 10 });
         assert_eq!(go("go next"), Go::Event { kind: "*".to_owned(), count: 1 });
         assert_eq!(go("go again"), Go::Again);
+        assert_eq!((go("go from line 31"), go("go from 31")), (Go::From(31), Go::From(31)));
+        assert!(parse("go from here").is_err());
     }
 
     #[test]

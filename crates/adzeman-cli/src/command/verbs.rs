@@ -96,9 +96,9 @@ pub(crate) const VERBS: [Verb; 32] = [
     verb(
         Topic::Go,
         "go",
-        "go [over | into | out | line N [in FILE] | next [EVENT] | N EVENT | again]",
-        "run to the next stop, make a step, run to a line or an event, or have the event delivered again",
-        ["go", "go 10 frame.update"],
+        "go [over | into | out | line N [in FILE] | next [EVENT] | N EVENT | from line N | again]",
+        "run to the next stop, make a step, run to a line or an event, go on from another line of this function without what lies between, or have the event delivered again",
+        ["go 10 frame.update", "go from line 31"],
     ),
     verb(Topic::Go, "over", "over", "to the next line of this function", ["over", "go over"]),
     verb(Topic::Go, "into", "into", "to the next line, also in a function that is called", ["into", "go into"]),

@@ -5,7 +5,9 @@ use std::time::Duration;
 use serde_json::{Value as Json, json};
 
 use adzeman_dap::extra::{self, ChangesBody, GoToArguments, LimitsBody, RoleBody, UndoArguments, UndoBody};
-use adzeman_dap::requests::{EvaluateArguments, SetExpressionArguments, ValueBody};
+use adzeman_dap::requests::{
+    EvaluateArguments, GotoArguments, GotoTargetsArguments, GotoTargetsBody, SetExpressionArguments, ValueBody,
+};
 
 use super::Session;
 use crate::command::{Command, Go, Limit, Undo};
@@ -79,10 +81,10 @@ impl Session<'_> {
         let mut of_context = None;
         match self.at.stopped {
             Some(thread_id) => {
-                if matches!(go, Go::Over | Go::Into | Go::Out | Go::Again | Go::Line { path: None, .. }) {
+                if matches!(go, Go::Over | Go::Into | Go::Out | Go::Again | Go::From(_) | Go::Line { path: None, .. }) {
                     self.require_stop()?;
                 }
-                of_context = matches!(go, Go::Over | Go::Into | Go::Out | Go::Again).then_some(thread_id);
+                of_context = matches!(go, Go::Over | Go::Into | Go::Out | Go::Again | Go::From(_)).then_some(thread_id);
                 let (command, arguments) = self.request_to_go(go, thread_id)?;
                 let _: Json = self.client.request(command, &arguments)?;
                 self.forget_stop();
@@ -100,7 +102,7 @@ impl Session<'_> {
     }
 
     /// The request for a way to go on.
-    fn request_to_go(&self, go: Go, thread_id: i64) -> Result<(&'static str, Json), CliError> {
+    fn request_to_go(&mut self, go: Go, thread_id: i64) -> Result<(&'static str, Json), CliError> {
         let thread = json!({ "threadId": thread_id });
         Ok(match go {
             Go::Freely => ("continue", thread),
@@ -108,6 +110,7 @@ impl Session<'_> {
             Go::Into => ("stepIn", thread),
             Go::Out => ("stepOut", thread),
             Go::Again => ("restartFrame", json!({ "frameId": self.frame_id().unwrap_or_default() })),
+            Go::From(line) => ("goto", json!(self.target(thread_id, line)?)),
             Go::Event { kind, count } => {
                 let arguments =
                     GoToArguments { thread_id, event: Some(kind), count: Some(count), ..GoToArguments::default() };
@@ -175,6 +178,22 @@ impl Session<'_> {
         };
         let body: ValueBody = self.client.request("setExpression", &arguments)?;
         Ok(Report::Changed { target, value: body.value.unwrap_or_default(), made: body.made, for_now })
+    }
+
+    /// The line of the innermost function that a context is to go on from; what that comes to is said.
+    fn target(&mut self, thread_id: i64, line: i64) -> Result<GotoArguments, CliError> {
+        let innermost = self.at.frames.iter().position(|frame| frame.line > 0);
+        if innermost != Some(self.at.frame) {
+            let why = "it is the innermost function of the script that goes on from another line; look from there first, \
+                       with 'use frame'";
+            return Err(CliError::Refused(why.to_owned()));
+        }
+        let source = self.at.frames.get(self.at.frame).and_then(|frame| frame.source.clone()).unwrap_or_default();
+        let body: GotoTargetsBody = self.client.request("gotoTargets", &GotoTargetsArguments { source, line })?;
+        let target = body.targets.first().cloned().unwrap_or_default();
+        let values = if target.label.contains(" nil") { "every other value" } else { "every value" };
+        self.printer.remark(&format!("goes on from {}; {values} is what it was", target.label));
+        Ok(GotoArguments { thread_id, target_id: target.id })
     }
 
     fn take_over(&mut self) -> Result<Report, CliError> {

@@ -41,7 +41,7 @@ impl Session<'_> {
         let own: Vec<String> = match words[..] {
             [] | ["help"] => VERBS.iter().map(|verb| verb.name.to_owned()).collect(),
             ["break"] => ["at", "in", "on"].map(str::to_owned).to_vec(),
-            ["go"] => ["over", "into", "out", "line", "next", "again"].map(str::to_owned).to_vec(),
+            ["go"] => ["over", "into", "out", "line", "next", "from", "again"].map(str::to_owned).to_vec(),
             ["reload" | "edit"] => {
                 self.source_names().iter().map(|name| name.trim_end_matches(':').to_owned()).collect()
             }

@@ -109,3 +109,23 @@ fn attached_disarmed_nothing_stops_until_it_is_armed() {
     assert!(output.status.success());
     has(&text(&output.stdout), &["1 breakpoints are armed", "stopped by breakpoint 1"]);
 }
+
+#[test]
+fn the_innermost_function_goes_on_from_another_line() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let commands = "break on record.before_save when event.record.length > 20\ngo\ngo line 34\ngo from line 31\nover\n\
+                    go from line 38\nlook toll\ngo from line 26\n";
+    let output = host.batch(&[], commands);
+    let shown = text(&output.stdout) + &text(&output.stderr);
+    has(
+        &shown,
+        &[
+            "goes on from line 31; every value is what it was",
+            "goes on from line 38, where toll is nil; every other value is what it was",
+            "line 26 does not begin with a statement of the function that is stopped in; ledger can go on from lines 31, 32, 34, 35, 36",
+        ],
+    );
+    // A line that was passed over has not run.
+    let last = shown.rsplit_once("go from line 38").unwrap().1;
+    assert!(!last.contains("✓ 34"), "{last}");
+}

@@ -26,6 +26,8 @@ pub struct Decider {
     pause: bool,
     /// Whether the pause asked for passes over libraries.
     passes_library: bool,
+    /// Whether it is asked for since the function goes on there.
+    arrives: bool,
     /// Where in what a script was written as the step under way began.
     step_from: Option<SourceLine>,
     event_pending: bool,
@@ -78,12 +80,19 @@ impl Decider {
         self.awaits_step = false;
         self.pause = false;
         self.passes_library = false;
+        self.arrives = false;
     }
 
     /// Stops at the next line.
     pub fn ask_pause(&mut self) {
         self.changes += 1;
         self.pause = true;
+    }
+
+    /// Stops at the next line, since the function goes on there.
+    pub fn ask_arrival(&mut self) {
+        self.ask_pause();
+        self.arrives = true;
     }
 
     /// Stops at the next line of a source that is no library: the first line that a person would call theirs.
@@ -163,8 +172,8 @@ impl Decider {
                 self.at_use(sited, moment, engine, &mut decision);
             }
         }
-        if decision.reason.is_none() && self.pause && !self.is_passed(&armed, moment) {
-            decision.reason = Some(Reason::Pause);
+        if decision.reason.is_none() && self.pause && (self.arrives || !self.is_passed(&armed, moment)) {
+            decision.reason = Some(if self.arrives { Reason::Arrived } else { Reason::Pause });
         }
         if decision.reason.is_none() && self.step_ends(&armed, moment, engine) {
             decision.reason = Some(Reason::Step);

@@ -15,7 +15,7 @@ pub use context::{Blindness, EngineContext, Interrupt, Supervisor, Syntax};
 pub use error::EngineError;
 pub use need::Need;
 pub use show::{
-    Frame, FrameKind, FunctionFate, GivenBack, NamesUsed, Probe, Reload, ReloadMode, ReloadedFunction, Scope,
-    ScopeKind, Trial,
+    Frame, FrameKind, FunctionFate, GivenBack, GoingOn, NamesUsed, Probe, Reload, ReloadMode, ReloadedFunction, Scope,
+    ScopeKind, Trial, WaysOn,
 };
 pub use view::Engine;

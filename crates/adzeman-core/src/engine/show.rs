@@ -1,5 +1,6 @@
 //! What an engine shows of a script: frames, scopes, names.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -155,6 +156,16 @@ impl Reload {
         let is_whole = self.others == 0 && !self.functions.iter().any(is_refused);
         mode == ReloadMode::Partly || mode == ReloadMode::Whole && is_whole
     }
+}
+
+/// Where a function can go on, by its lines that begin with a statement; why not at the others.
+pub type WaysOn = BTreeMap<Line, Result<GoingOn, String>>;
+
+/// A line that a function can go on at.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct GoingOn {
+    /// Variables that come into scope there without what would have set them: they are nil.
+    pub cleared: Vec<String>,
 }
 
 /// A value that was set for now.

@@ -1,10 +1,10 @@
 //! A script state at a safe point.
 
-use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, Trial};
+use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, Trial, WaysOn};
 use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::path::TreePath;
-use crate::source::SourceFacts;
+use crate::source::{Line, SourceFacts};
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
@@ -192,6 +192,25 @@ pub trait Engine {
     fn reload(&mut self, name: &str, text: &str, mode: ReloadMode) -> Result<Option<Reload>, EngineError> {
         let _ = (text, mode);
         Err(EngineError::Runtime(format!("{name} cannot be changed: this engine cannot exchange what functions do")))
+    }
+
+    /// Where the innermost function can go on besides where it is, by the lines of it that begin with a statement; why not at the
+    /// others. Nothing of the script runs.
+    ///
+    /// # Errors
+    /// Why it goes on only where it is.
+    fn ways_on(&mut self) -> Result<WaysOn, EngineError> {
+        Err(EngineError::Runtime("functions of this engine go on only where they are".to_owned()))
+    }
+
+    /// Has the innermost function go on at a line of its own, one of the [`ways_on`](Self::ways_on), once the stop is over. What lies
+    /// between does not run, and no value is taken back.
+    ///
+    /// # Errors
+    /// Why it cannot.
+    fn go_from(&mut self, line: Line) -> Result<(), EngineError> {
+        let _ = line;
+        Err(EngineError::Runtime("functions of this engine go on only where they are".to_owned()))
     }
 
     /// Runs the text of the source of this name that runs now, as loading it anew would, in the globals of the state and within what

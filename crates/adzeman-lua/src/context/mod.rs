@@ -1,6 +1,7 @@
 //! Everything about one Lua state that is watched, put together.
 
 mod attend;
+mod going;
 mod reload;
 mod stacks;
 mod stepped;

@@ -3,6 +3,7 @@
 use adzeman_core::breakpoint::{BreakpointId, TrackId};
 use adzeman_core::engine::{
     Engine, EngineError, Frame, FrameKind, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, ScopeKind, Trial,
+    WaysOn,
 };
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::path::TreePath;
@@ -430,6 +431,14 @@ impl Engine for View<'_> {
         self.state.cut_to(top);
         self.stacks = None;
         outcome
+    }
+
+    fn ways_on(&mut self) -> Result<WaysOn, EngineError> {
+        self.looking(|view| view.context.ways_on(view.state))
+    }
+
+    fn go_from(&mut self, line: Line) -> Result<(), EngineError> {
+        self.looking(|view| view.context.go_from(view.state, line))
     }
 
     fn run_source(&mut self, name: &str) -> Result<bool, EngineError> {

@@ -24,8 +24,21 @@ pub(crate) struct Prototype<'a> {
     pub(crate) captured: &'a [u8],
     /// Their names; none in a chunk without names.
     pub(crate) captured_names: Vec<&'a [u8]>,
+    /// Its local variables, in the order in which they come into scope; none in a chunk without names.
+    pub(crate) locals: Vec<Local<'a>>,
     /// How many functions are defined directly inside it.
     pub(crate) inside: usize,
+}
+
+/// A local variable: of those that are in scope at an instruction, the first is in register 0, and so on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Local<'a> {
+    /// Its name; that of what a loop keeps is in parentheses.
+    pub(crate) name: &'a [u8],
+    /// The first instruction that it is in scope at.
+    pub(crate) from: usize,
+    /// The first one behind that it is not.
+    pub(crate) to: usize,
 }
 
 /// A signature, the version and format, six bytes that show damaged copies, and three sizes (`ldump.c`).
@@ -87,6 +100,8 @@ impl<'a> Reader<'a> {
         for _ in 0..self.number()? {
             texts.push(match self.byte()? {
                 0 | 1 | 17 => None,
+                // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+                6 | 22 => None,
                 3 | 19 => self.bytes(8).map(|_| None)?,
                 4 | 20 => Some(self.string()?),
                 _ => return None,
@@ -122,7 +137,8 @@ impl<'a> Reader<'a> {
         let reached = &line_of[usize::from(is_vararg).min(line_of.len())..];
         found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
         found[position].line_of = line_of;
-        found[position].captured_names = self.names()?;
+        found[position].locals = self.locals()?;
+        found[position].captured_names = self.captured_names()?;
         Some(())
     }
 
@@ -146,13 +162,12 @@ impl<'a> Reader<'a> {
         Some(lines)
     }
 
-    /// Passes over the names of local variables, and answers those of captured ones.
-    fn names(&mut self) -> Option<Vec<&'a [u8]>> {
-        for _ in 0..self.number()? {
-            self.string()?;
-            self.number()?;
-            self.number()?;
-        }
+    fn locals(&mut self) -> Option<Vec<Local<'a>>> {
+        let count = self.number()?;
+        (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
+    }
+
+    fn captured_names(&mut self) -> Option<Vec<&'a [u8]>> {
         let count = self.number()?;
         (0..count).map(|_| self.string()).collect()
     }

@@ -118,7 +118,7 @@ impl Activation {
     }
 
     /// The thread that it runs on.
-    pub(super) fn state(&self) -> State {
+    pub(crate) fn thread(&self) -> State {
         self.state
     }
 

@@ -25,6 +25,7 @@ use mlua::ffi;
 use super::activation::Activation;
 use super::hook::{self, watch_of};
 use super::layout;
+use super::leap;
 use super::state::{Slot, State};
 use crate::dialect::jumps::Jump;
 
@@ -316,10 +317,14 @@ pub(super) unsafe extern "C-unwind" fn at_site(raw: *mut ffi::lua_State) -> c_in
         let line = u32::try_from(record.currentline).unwrap_or(0);
         hook::caught(|| {
             let here = (State::new(raw), Activation::of_hook(State::new(raw), &raw const record));
-            watch.told(|told| told.site_reached(here.0, &here.1, line));
+            watch.tell_of_line(false, |told| told.site_reached(here.0, &here.1, line));
         });
         if watch.is_abandoning() {
+            watch.leaping.forget();
             hook::abandon(raw);
+        }
+        if watch.leaping.is_under_way() {
+            leap::go_on(watch, raw);
         }
     }
     0

@@ -19,7 +19,7 @@ use super::activation::Activation;
 use super::others::{put, take_away};
 use super::state::{Slot, State};
 use super::watch::Watch;
-use super::{finalizers, layout, limit};
+use super::{finalizers, layout, leap, limit};
 
 thread_local! {
     /// The state that a hook last ran in on this thread, as [`layout::state_of`] tells it, and its watch, with how many watches
@@ -103,7 +103,18 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
     // running function, in which the kind of the event is filled in.
     unsafe {
         let (watch, event) = (watch_of(raw), (*record).event);
+        if let Some(watch) = watch.filter(|watch| watch.leaping.is_under_way())
+            && leap::take_on(watch, raw, event)
+        {
+            return;
+        }
         on_event(watch, raw, record, event);
+        // Where a stop is over, at which it was asked for.
+        if let Some(watch) = watch.filter(|watch| watch.leaping.is_under_way())
+            && leap::take_on(watch, raw, event)
+        {
+            return;
+        }
         // What stood here before is called last, as it may raise, or yield; nothing is owned here.
         if let Some(other) = watch.filter(|watch| !watch.is_busy()).and_then(|watch| watch.others.concerned(raw, event))
         {
@@ -220,7 +231,7 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         caught(|| {
             // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            watch.told(|told| told.line_reached(here.0, &here.1, line));
+            watch.tell_of_line(true, |told| told.line_reached(here.0, &here.1, line));
         });
     }
     watch.leave_entry();

@@ -235,9 +235,9 @@ pub(super) unsafe fn called_openly(
     watch.bounds.progress.note_native(address, || function.info().name);
     let effect = native?.effect;
     match effect {
-        Effect::SetsMetatable => note_finalizer(watch, function.state(), &function),
+        Effect::SetsMetatable => note_finalizer(watch, function.thread(), &function),
         // Before any of them runs.
-        Effect::Collector => limit_finalizers(watch, function.state()),
+        Effect::Collector => limit_finalizers(watch, function.thread()),
         _ => {}
     }
     refused(effect)

@@ -25,6 +25,7 @@ pub(crate) mod hosted;
 mod internals;
 pub(crate) mod interrupt;
 pub(crate) mod layout;
+pub(crate) mod leap;
 mod levels;
 mod library;
 pub(crate) mod limit;

@@ -16,6 +16,7 @@ use super::hook::{self, Watching};
 use super::hosted::Hosted;
 use super::interrupt::{self, Registration};
 use super::layout::Definition;
+use super::leap::Leaping;
 use super::objects::LEAST;
 use super::others::Others;
 use super::proxy::{Entry, Then};
@@ -136,6 +137,10 @@ pub(crate) struct Watch {
     pub(crate) handlers: Handlers,
     /// The coroutines that scripts resume, each with the thread that does, the innermost last.
     resumed: RefCell<Vec<(State, State)>>,
+    /// A function that goes on elsewhere.
+    pub(crate) leaping: Leaping,
+    /// Whether what is told of now is a line, before its first instruction: by a hook, or by a call that the body makes.
+    at_line: Cell<Option<bool>>,
 }
 
 /// Calls of a handler that raises errors for which it is called again, if there is one: they are counted, not reported.
@@ -182,7 +187,30 @@ impl Watch {
             hosted: Hosted::default(),
             handlers: Handlers::default(),
             resumed: RefCell::default(),
+            leaping: Leaping::default(),
+            at_line: Cell::new(None),
         }
+    }
+
+    /// Tells of a line, before its first instruction: in a hook, or in a call that the body makes.
+    pub(super) fn tell_of_line(&self, in_hook: bool, tell: impl FnOnce(&dyn Attendant)) {
+        self.with_line(Some(in_hook), || self.told(tell));
+    }
+
+    fn with_line<T>(&self, at_line: Option<bool>, work: impl FnOnce() -> T) -> T {
+        struct PutBack<'a>(&'a Cell<Option<bool>>, Option<bool>);
+        impl Drop for PutBack<'_> {
+            fn drop(&mut self) {
+                self.0.set(self.1);
+            }
+        }
+        let _put_back = PutBack(&self.at_line, self.at_line.replace(at_line));
+        work()
+    }
+
+    /// Whether a hook told of the line that the script is at; nothing where what is told of is no line.
+    pub(crate) fn at_line(&self) -> Option<bool> {
+        self.at_line.get()
     }
 
     /// Says who is told from now on.
@@ -271,7 +299,8 @@ impl Watch {
         self.openly.set(self.openly.get() + 1);
         self.find_all_threads();
         self.set_hooks(self.watching.get());
-        let outcome = work();
+        // What it stops at is another line, or none.
+        let outcome = self.with_line(None, work);
         self.openly.set(self.openly.get() - 1);
         // What is given up ends with it, and so does the looking.
         self.set_hooks(if self.abandoning.replace(false) { Watching::Nothing } else { self.watching.get() });

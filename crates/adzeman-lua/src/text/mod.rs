@@ -1,5 +1,6 @@
 //! What the text of a script says. Nothing here touches a state.
 
+pub(crate) mod beginnings;
 pub(crate) mod conditions;
 pub(crate) mod continued;
 pub(crate) mod expressions;

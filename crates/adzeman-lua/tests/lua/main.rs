@@ -7,6 +7,7 @@ mod errors;
 mod evaluating;
 mod exchanging;
 mod ffi;
+mod going;
 mod hiding;
 mod looking;
 mod reloading;

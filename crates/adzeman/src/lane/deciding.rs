@@ -43,6 +43,11 @@ impl Deciding {
         }
     }
 
+    /// The line that was noted last does not run after all.
+    pub(super) fn pass_over(&mut self) {
+        self.ran.pop_back();
+    }
+
     /// The lines that were seen to run of the function that holds a line, in order.
     pub(super) fn lines_ran(&self, sources: &Sources, place: SourceLine) -> Vec<Line> {
         let function = sources.get(place.source).and_then(|source| source.function_at(place.line));

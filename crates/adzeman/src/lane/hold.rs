@@ -7,12 +7,13 @@ use std::time::Duration;
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::decide::Reason;
 use adzeman_core::engine::Engine;
+use adzeman_core::source::Line;
 use adzeman_core::stepping::{Step, StepKind};
 
 use super::context::LocalContext;
 use super::{AtLine, Lane};
 use crate::state::clients::Client;
-use crate::state::notice::Notice;
+use crate::state::notice::{Notice, Tone};
 use crate::state::standing::Outer;
 
 /// Time between two calls of the host's pause pump: about 60 a second.
@@ -30,6 +31,8 @@ pub(crate) enum Go {
     Step(StepKind),
     /// The handler is given up, and the event delivered again.
     Again,
+    /// The innermost function goes on at this line of its own, where it stops.
+    From(Line),
 }
 
 /// A stop under way.
@@ -109,8 +112,21 @@ impl LocalContext {
             Go::Freely => {}
             Go::Step(kind) => self.step_on(lane, kind, engine),
             Go::Again => lane.again.set(true),
+            Go::From(line) => self.go_on_from(line, engine),
         }
         go
+    }
+
+    /// Has the innermost function go on elsewhere, to stop there.
+    fn go_on_from(&self, line: Line, engine: &mut dyn Engine) {
+        match engine.go_from(line) {
+            Ok(()) => self.await_arrival(),
+            // It was looked at before, at this very stop.
+            Err(why) => {
+                let text = format!("{} goes on where it was: {why}\n", self.link.name);
+                self.host.clients.tell(Notice::text(Tone::Important, text));
+            }
+        }
     }
 
     /// Begins a step. Where nothing of this context runs, or nothing does any more, it goes on to the first line of whichever

@@ -34,12 +34,12 @@ impl Session {
                 let all_threads_continued = self.host.contexts.is_last_stopped(arguments.thread_id);
                 body(ContinueBody { all_threads_continued })
             }
-            Go::Step(_) | Go::Again => Ok(None),
+            Go::Step(_) | Go::Again | Go::From(_) => Ok(None),
         }
     }
 
     /// Lets a context that is held go on, once the answer is on its way.
-    fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
+    pub(super) fn let_go(&mut self, thread_id: i64, go: Go) -> Result<(), SessionError> {
         let (context, stop) = self.held(thread_id)?;
         if matches!(go, Go::Step(_))
             && let Some(why) = self.ask(&context, |point| point.engine.cannot_step())?
@@ -53,7 +53,7 @@ impl Session {
     }
 
     /// A context that is held itself, and not with another one of its thread, and the number of the stop.
-    fn held(&self, thread_id: i64) -> Result<(Arc<ContextLink>, u64), SessionError> {
+    pub(super) fn held(&self, thread_id: i64) -> Result<(Arc<ContextLink>, u64), SessionError> {
         let context = self.context(thread_id)?;
         if context.standing.state() == RunState::Running {
             return Err(SessionError::NotStopped(context.name.clone()));

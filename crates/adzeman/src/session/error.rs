@@ -86,6 +86,10 @@ pub(crate) enum SessionError {
     TooManyForNow(usize),
     #[error("change {0} is none that was made for now and is not undone; 'changes' lists them")]
     NothingToUndo(u64),
+    #[error("{0}")]
+    NoWay(String),
+    #[error("the target {0} is none of this stop; ask for the targets again")]
+    StaleTarget(i64),
     #[error("cannot read that: {0}")]
     BadFilter(String),
     #[error("event {number} is not in the trail{}", held(*range))]
@@ -133,6 +137,7 @@ impl SessionError {
                 ErrorCode::Full
             }
             Self::NotInTrail { .. }
+            | Self::StaleTarget(_)
             | Self::NoContext(_)
             | Self::NoContexts
             | Self::Gone(_)

@@ -8,6 +8,7 @@ mod control;
 mod convert;
 mod error;
 mod evaluate;
+mod going;
 mod inbox;
 mod inspect;
 mod notices;
@@ -19,7 +20,7 @@ mod shown;
 mod trail;
 mod values;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
@@ -64,6 +65,8 @@ pub(crate) struct Session {
     /// The contexts of this client's monitors.
     monitors: HashMap<u64, i64>,
     changes: Changes,
+    /// Lines that contexts can go on at, by the numbers that were given to them.
+    goto_targets: VecDeque<(i64, going::Target)>,
     leaving: bool,
     /// Whether the client was told that it may configure.
     is_announced: bool,
@@ -88,6 +91,7 @@ impl Session {
             makers: HashMap::new(),
             monitors: HashMap::new(),
             changes: Changes::default(),
+            goto_targets: VecDeque::new(),
             leaving: false,
             is_announced: false,
             cancel: Cancel::default(),
@@ -202,6 +206,8 @@ impl Session {
             Command::StepOut => self.resume(request, Go::Step(StepKind::Out)),
             Command::Pause => self.pause(arguments(request)?).map(|()| None),
             Command::RestartFrame => self.restart_frame(&arguments(request)?).map(|()| None),
+            Command::GotoTargets => self.goto_targets(&arguments(request)?).and_then(body),
+            Command::Goto => self.goto(&arguments(request)?).map(|()| None),
             Command::GoTo => self.go_to(arguments(request)?).map(|()| None),
             Command::Run => self.run_call(request.seq, arguments(request)?).map(|()| None),
             _ => self.look(command, request),
@@ -272,6 +278,7 @@ impl Session {
             supports_log_points: true,
             supports_data_breakpoints: true,
             supports_restart_frame: true,
+            supports_goto_targets_request: true,
             exception_breakpoint_filters: {
                 let events = self.host.opened.kinds.iter().map(convert::filter);
                 events.chain(convert::error_filters()).collect()

@@ -6,6 +6,7 @@ mod compiled;
 mod conformance;
 mod faults;
 mod found;
+mod going;
 mod harness;
 mod host_side;
 mod hosted;

@@ -186,6 +186,15 @@ impl LocalContext {
         self.note_occupied(true);
     }
 
+    /// The next line is one that the function goes on at, and is stopped at.
+    pub(super) fn await_arrival(&self) {
+        let mut deciding = lock(&self.deciding);
+        deciding.pass_over();
+        deciding.decider.ask_arrival();
+        drop(deciding);
+        self.note_occupied(true);
+    }
+
     /// Whether a step is under way that began here.
     pub(super) fn is_stepping(&self) -> bool {
         lock(&self.deciding).decider.step().is_some()

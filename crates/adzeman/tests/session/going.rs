@@ -1,0 +1,113 @@
+//! Going on from another line of the function that is stopped in.
+
+use serde_json::{Value as Json, json};
+
+use crate::harness::{Client, on_each};
+
+const SCRIPT: &str = "\
+total, called = 0, 0
+
+local function fare(length)
+  called = called + 1
+  return length * 2
+end
+
+function update(n)
+  local length = n % 7
+  local sum = fare(length)
+  local tell = function() return sum end
+  for i = 1, 3 do
+    sum = sum + i
+  end
+  total = sum
+  return tell()
+end
+";
+
+fn targets(client: &mut Client, line: i64) -> Json {
+    client.ok("gotoTargets", json!({"source": {"path": "scripts/toll.lua"}, "line": line}))["targets"].clone()
+}
+
+fn go_from(client: &mut Client, line: i64) {
+    let id = targets(client, line)[0]["id"].clone();
+    client.ok("goto", json!({"threadId": 1, "targetId": id}));
+    let stopped = client.event("stopped");
+    assert_eq!(stopped["reason"], "goto", "{stopped}");
+    assert_eq!(client.frame(0)["line"], line);
+}
+
+#[test]
+fn a_call_is_passed_over_and_a_line_is_run_once_more() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(10, None)]);
+        host.go();
+        assert_eq!(client.stopped().1, 10);
+        client.break_at(&[]);
+        let called: i64 = client.evaluate("called").parse().unwrap();
+        // The call of `fare` is passed over: `sum` comes into scope without it.
+        let found = targets(&mut client, 12);
+        assert_eq!(found[0]["label"], "line 12, where sum, tell are nil", "{found}");
+        go_from(&mut client, 12);
+        assert_eq!(client.evaluate("sum"), "nil");
+        assert_eq!(client.evaluate("called").parse::<i64>().unwrap(), called, "it was not called");
+        // Back again, and through it.
+        go_from(&mut client, 10);
+        for line in [11, 12] {
+            client.go_on("next");
+            assert_eq!(client.stopped().1, line);
+        }
+        assert_eq!(client.evaluate("called").parse::<i64>().unwrap(), called + 1);
+        assert_eq!(client.evaluate("sum == length * 2"), "true");
+        // The loop is over, and runs from its beginning again, with what it has added.
+        client.break_at(&[(15, None)]);
+        client.go_on("continue");
+        assert_eq!(client.stopped().1, 15);
+        client.break_at(&[]);
+        assert_eq!(client.evaluate("sum - length * 2"), "6");
+        go_from(&mut client, 12);
+        client.break_at(&[(15, None)]);
+        client.go_on("continue");
+        assert_eq!(client.stopped().1, 15);
+        assert_eq!(client.evaluate("sum - length * 2"), "12");
+        client.go_on("next");
+        assert_eq!(client.stopped().1, 16);
+        // What a closure has captured is what it was when the variable left its scope.
+        assert_eq!(client.evaluate("tell() - length * 2"), "12");
+        go_from(&mut client, 9);
+        client.break_at(&[]);
+        client.go_on("continue");
+        host.wait_frames(5);
+    });
+}
+
+#[test]
+fn where_it_cannot_go_on_it_says_why_and_where_it_can() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(10, None)]);
+        let wanted = |line: i64| json!({"source": {"path": "toll.lua"}, "line": line});
+        let why = client.refused("gotoTargets", wanted(10));
+        assert_eq!(why, "no context is stopped in a function of that source");
+        host.go();
+        assert_eq!(client.stopped().1, 10);
+        let can = "; main can go on from lines 9, 11, 12, 15, 16";
+        let why = client.refused("gotoTargets", wanted(13));
+        assert_eq!(why, format!("line 13 is in a loop that has not begun{can}"));
+        let why = client.refused("gotoTargets", wanted(5));
+        assert_eq!(why, format!("line 5 does not begin with a statement of the function that is stopped in{can}"));
+        let id = targets(&mut client, 12)[0]["id"].clone();
+        client.go_on("next");
+        client.stopped();
+        let why = client.refused("goto", json!({"threadId": 1, "targetId": id}));
+        assert!(why.contains("is none of this stop"), "{why}");
+        // Where a script raises, or runs a call that a person asked for, the rule is the same.
+        client.break_at(&[]);
+        client.ok("setExceptionBreakpoints", json!({"filters": ["error.every"]}));
+        let frame = client.frame(0);
+        client.ok("adzeman/run", json!({"expression": "error('no')", "frameId": frame["id"]}));
+        client.event("stopped");
+        let why = client.refused("gotoTargets", wanted(10));
+        assert!(why.contains("it is raising an error, returning, or in a call"), "{why}");
+    });
+}
