@@ -1,4 +1,4 @@
-//! The live view of monitors: a few lines of the terminal, refreshed in place.
+//! Live views: a few lines of the terminal, refreshed in place; of monitors, and of a source that runs.
 
 use std::collections::BTreeMap;
 use std::io::{self, Stdout};
@@ -15,7 +15,7 @@ use ratatui::widgets::{Cell, Paragraph, Row, Sparkline, Table, Widget as _};
 use ratatui::{Frame, Terminal, TerminalOptions, Viewport};
 
 use crate::error::CliError;
-use crate::report::{SampleRow, cost};
+use crate::report::{Report, SampleRow, cost};
 
 /// Samples that the course of a value is drawn from.
 const COURSE: usize = 20;
@@ -26,7 +26,7 @@ const REFRESH: Duration = Duration::from_millis(100);
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Key {
     None,
-    /// Samples of everything, now.
+    /// The space: samples of everything, now; or to stop there.
     Sample,
     Leave,
 }
@@ -40,9 +40,14 @@ struct Shown {
 }
 
 pub(crate) struct LiveView {
-    terminal: Terminal<CrosstermBackend<Stdout>>,
+    screen: Screen,
     shown: BTreeMap<usize, Shown>,
     drawn: Option<Instant>,
+}
+
+/// Lines of the terminal, which is put back when they are dropped.
+struct Screen {
+    terminal: Terminal<CrosstermBackend<Stdout>>,
     is_open: bool,
 }
 
@@ -50,33 +55,20 @@ fn broken(error: io::Error) -> CliError {
     CliError::Terminal(error.to_string())
 }
 
-impl LiveView {
-    /// Takes as many lines of the terminal as the monitors need, with their numbers and titles.
-    pub(crate) fn open(monitors: Vec<(usize, String)>) -> Result<Self, CliError> {
+impl Screen {
+    fn open(height: u16) -> Result<Self, CliError> {
         enable_raw_mode().map_err(broken)?;
-        let height = u16::try_from(monitors.len()).unwrap_or(u16::MAX).saturating_add(2).min(40);
         let options = TerminalOptions { viewport: Viewport::Inline(height) };
         let terminal = Terminal::with_options(CrosstermBackend::new(io::stdout()), options).map_err(|error| {
             // The terminal is put back as far as that goes.
             let _ = disable_raw_mode();
             broken(error)
         })?;
-        let shown =
-            monitors.into_iter().map(|(number, title)| (number, Shown { title, last: None, course: Vec::new() }));
-        Ok(Self { terminal, shown: shown.collect(), drawn: None, is_open: true })
-    }
-
-    pub(crate) fn take(&mut self, row: &SampleRow) {
-        if let Some(shown) = self.shown.get_mut(&row.number) {
-            shown.course.extend(row.value.parse::<f64>().ok().filter(|number| number.is_finite()));
-            let surplus = shown.course.len().saturating_sub(COURSE);
-            shown.course.drain(..surplus);
-            shown.last = Some(row.clone());
-        }
+        Ok(Self { terminal, is_open: true })
     }
 
     /// Prints what happened meanwhile above the view.
-    pub(crate) fn print_above(&mut self, notices: &[String]) -> Result<(), CliError> {
+    fn print_above(&mut self, notices: &[String]) -> Result<(), CliError> {
         for line in notices.iter().flat_map(|notice| notice.lines()) {
             let write = |buffer: &mut Buffer| Paragraph::new(line).render(buffer.area, buffer);
             self.terminal.insert_before(1, write).map_err(broken)?;
@@ -84,11 +76,8 @@ impl LiveView {
         Ok(())
     }
 
-    /// Draws what has changed, and answers the key that was pressed.
-    pub(crate) fn refresh(&mut self) -> Result<Key, CliError> {
-        if self.drawn.is_none_or(|drawn| drawn.elapsed() >= REFRESH) {
-            self.draw()?;
-        }
+    /// The key that was pressed last.
+    fn key() -> Result<Key, CliError> {
         let mut key = Key::None;
         while event::poll(Duration::ZERO).map_err(broken)? {
             if let Event::Key(pressed) = event::read().map_err(broken)?
@@ -106,21 +95,11 @@ impl LiveView {
         Ok(key)
     }
 
-    fn draw(&mut self) -> Result<(), CliError> {
-        self.drawn = Some(Instant::now());
-        let shown = &self.shown;
-        self.terminal.draw(|frame| draw(frame, shown)).map_err(broken)?;
-        Ok(())
-    }
-
-    /// Leaves the last state on the terminal, below which the prompt goes on.
-    pub(crate) fn close(mut self) -> Result<(), CliError> {
-        self.draw()?;
-        self.put_back().map_err(broken)
-    }
-
     fn put_back(&mut self) -> io::Result<()> {
         if std::mem::take(&mut self.is_open) {
+            // What comes next begins below the view.
+            let last = self.terminal.get_frame().area().bottom().saturating_sub(1);
+            self.terminal.set_cursor_position((0, last))?;
             disable_raw_mode()?;
             self.terminal.show_cursor()?;
             println!();
@@ -129,10 +108,117 @@ impl LiveView {
     }
 }
 
-impl Drop for LiveView {
+impl Drop for Screen {
     fn drop(&mut self) {
         // Nothing more can be done for a terminal that is gone.
         let _ = self.put_back();
+    }
+}
+
+/// A source that runs, around the line that does.
+pub(crate) struct SourceView {
+    screen: Screen,
+}
+
+impl SourceView {
+    /// Takes so many lines of the terminal.
+    pub(crate) fn open(height: u16) -> Result<Self, CliError> {
+        Screen::open(height).map(|screen| Self { screen })
+    }
+
+    /// Draws what a context runs.
+    pub(crate) fn show(&mut self, report: &Report) -> Result<(), CliError> {
+        self.screen.terminal.draw(|frame| draw_running(frame, report)).map_err(broken)?;
+        Ok(())
+    }
+
+    pub(crate) fn print_above(&mut self, notices: &[String]) -> Result<(), CliError> {
+        self.screen.print_above(notices)
+    }
+
+    /// The key that was pressed: [`Key::Sample`] to stop there.
+    pub(crate) fn key(&mut self) -> Result<Key, CliError> {
+        Screen::key()
+    }
+
+    /// Leaves the last state on the terminal, below which the prompt goes on.
+    pub(crate) fn close(mut self) -> Result<(), CliError> {
+        self.screen.put_back().map_err(broken)
+    }
+}
+
+/// The lines around the one that runs, those that the event ran marked.
+fn draw_running(frame: &mut Frame<'_>, report: &Report) {
+    let Report::Running { context, event, listing, cut } = report else { return };
+    let area = frame.area();
+    let mut lines = Vec::new();
+    let event = event.as_ref().map_or(String::new(), |event| format!(", {event}"));
+    let cut = if *cut { ", its first lines" } else { "" };
+    lines.push(Line::styled(format!("{context} runs{event}{cut}"), STRONG));
+    match listing {
+        None => lines.push(Line::styled("nothing, for now", QUIET)),
+        Some(listing) => {
+            lines.push(Line::styled(listing.path.clone(), QUIET));
+            for (number, text) in (listing.first..).zip(&listing.lines) {
+                let is_here = listing.current == Some(number);
+                let (mark, style) = match (is_here, listing.ran.contains(&number)) {
+                    (true, _) => ("→", STRONG),
+                    (false, true) => ("✓", Style::new()),
+                    (false, false) => (" ", QUIET),
+                };
+                lines.push(Line::styled(format!("{mark} {number:>4} │ {}", text.replace('\t', "    ")), style));
+            }
+        }
+    }
+    lines.truncate(usize::from(area.height.saturating_sub(1)));
+    frame.render_widget(Paragraph::new(lines), area);
+    let last = Rect { y: area.bottom().saturating_sub(1), height: 1.min(area.height), ..area };
+    frame.render_widget(Paragraph::new(Line::styled("space stops there, q goes back to the prompt", QUIET)), last);
+}
+
+impl LiveView {
+    /// Takes as many lines of the terminal as the monitors need, with their numbers and titles.
+    pub(crate) fn open(monitors: Vec<(usize, String)>) -> Result<Self, CliError> {
+        let height = u16::try_from(monitors.len()).unwrap_or(u16::MAX).saturating_add(2).min(40);
+        let screen = Screen::open(height)?;
+        let shown =
+            monitors.into_iter().map(|(number, title)| (number, Shown { title, last: None, course: Vec::new() }));
+        Ok(Self { screen, shown: shown.collect(), drawn: None })
+    }
+
+    pub(crate) fn take(&mut self, row: &SampleRow) {
+        if let Some(shown) = self.shown.get_mut(&row.number) {
+            shown.course.extend(row.value.parse::<f64>().ok().filter(|number| number.is_finite()));
+            let surplus = shown.course.len().saturating_sub(COURSE);
+            shown.course.drain(..surplus);
+            shown.last = Some(row.clone());
+        }
+    }
+
+    /// Prints what happened meanwhile above the view.
+    pub(crate) fn print_above(&mut self, notices: &[String]) -> Result<(), CliError> {
+        self.screen.print_above(notices)
+    }
+
+    /// Draws what has changed, and answers the key that was pressed.
+    pub(crate) fn refresh(&mut self) -> Result<Key, CliError> {
+        if self.drawn.is_none_or(|drawn| drawn.elapsed() >= REFRESH) {
+            self.draw()?;
+        }
+        Screen::key()
+    }
+
+    fn draw(&mut self) -> Result<(), CliError> {
+        self.drawn = Some(Instant::now());
+        let shown = &self.shown;
+        self.screen.terminal.draw(|frame| draw(frame, shown)).map_err(broken)?;
+        Ok(())
+    }
+
+    /// Leaves the last state on the terminal, below which the prompt goes on.
+    pub(crate) fn close(mut self) -> Result<(), CliError> {
+        self.draw()?;
+        self.screen.put_back().map_err(broken)
     }
 }
 
@@ -191,6 +277,7 @@ fn course(values: &[f64]) -> Sparkline<'static> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::report::Listing;
     use ratatui::backend::TestBackend;
 
     #[test]
@@ -215,6 +302,31 @@ mod tests {
         terminal.draw(|frame| draw(frame, &[(1, shown), (2, waiting)].into())).unwrap();
         let text = terminal.backend().to_string();
         for part in ["turns every 2s", "7.5", "1.5 ms", "1.99%, slowed", "waits", "space samples now", "█"] {
+            assert!(text.contains(part), "'{part}' is missing in\n{text}");
+        }
+    }
+
+    #[test]
+    fn a_source_that_runs_is_shown_around_the_line() {
+        let listing = Listing {
+            path: "scripts/lock.lua".to_owned(),
+            first: 41,
+            lines: ["function update(dt, lock)", "\tlocal wanted = choose(lock)", "end"].map(str::to_owned).to_vec(),
+            current: Some(43),
+            ran: vec![42],
+        };
+        let event = Some("frame.update of lock.upper".to_owned());
+        let report = Report::Running { context: "lock.upper".to_owned(), event, listing: Some(listing), cut: true };
+        let mut terminal = Terminal::new(TestBackend::new(60, 6)).unwrap();
+        terminal.draw(|frame| draw_running(frame, &report)).unwrap();
+        let text = terminal.backend().to_string();
+        let parts = [
+            "lock.upper runs, frame.update of lock.upper, its first",
+            "✓   42 │     local",
+            "→   43 │ end",
+            "space stops there",
+        ];
+        for part in parts {
             assert!(text.contains(part), "'{part}' is missing in\n{text}");
         }
     }

@@ -394,6 +394,14 @@ pub(crate) enum Report {
         #[serde(skip_serializing_if = "std::ops::Not::not")]
         for_now: bool,
     },
+    /// What a context runs: the lines of one event, the last one marked; nothing where none has run anything.
+    Running {
+        context: String,
+        event: Option<String>,
+        listing: Option<Listing>,
+        /// Whether more ran than was told of.
+        cut: bool,
+    },
     /// Events of the trail.
     Trail {
         entries: Vec<Entry>,

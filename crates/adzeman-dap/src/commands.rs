@@ -152,6 +152,8 @@ commands! {
     SourceText = extra::SOURCE_TEXT, Attached, Control;
     /// Gives functions the bodies of another text.
     Reload = extra::RELOAD, Attached, Control;
+    /// What a context runs.
+    Running = extra::RUNNING, Attached, Control;
     /// The last events.
     Trail = extra::TRAIL, Attached, Observe;
     /// They, summed up.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::types::dap_types;
+use crate::types::{Source, dap_types};
 
 /// Request: what the host is. Answered with [`HostBody`].
 pub const HOST: &str = "adzeman/host";
@@ -46,6 +46,8 @@ pub const STATUS: &str = "adzeman/status";
 pub const CHANGES: &str = "adzeman/changes";
 /// Request: gives back what was set for now. Arguments: [`UndoArguments`]; answered with [`UndoBody`].
 pub const UNDO: &str = "adzeman/undo";
+/// Request: what a context runs, while it does. Arguments: [`RunningArguments`]; answered with [`RunningBody`].
+pub const RUNNING: &str = "adzeman/running";
 /// Request: the last events of the host. Arguments: [`TrailArguments`]; answered with [`TrailBody`].
 pub const TRAIL: &str = "adzeman/trail";
 /// Request: these events summed up by kind, subject and context. Arguments: [`TrailArguments`]; answered with [`TrailCountsBody`].
@@ -196,6 +198,28 @@ dap_types! {
         path: String,
         /// The line that its definition begins on, counted as `initialize` said.
         line: i64,
+    }
+
+    /// Which context is looked at.
+    RunningArguments {
+        /// The context; it runs.
+        thread_id: i64,
+    }
+
+    /// What a context runs. Nothing is there but the context where no event has run anything since it was asked for last.
+    RunningBody {
+        /// Whether the context is at `line` at this moment, in the middle of a long event.
+        now: bool,
+        /// The event whose lines these are.
+        event: Option<String>,
+        /// The source of the last line.
+        source: Option<Source>,
+        /// The line that ran last, or runs now.
+        line: Option<i64>,
+        /// The lines of that source that the event ran, each once.
+        lines: Vec<i64>,
+        /// Whether the event ran more than was told of: at most 2,000 lines, for 2 ms.
+        cut: bool,
     }
 
     /// Which events of the trail are wanted; all may be left out.

@@ -23,6 +23,8 @@ pub(crate) enum Look {
     Events,
     /// The source of a breakpoint, by its number or name.
     Break(String),
+    /// What a context runs, while it does.
+    Running(Option<String>),
     /// An event of the trail, by its number.
     Trail(Trail),
     /// What is inside a watch, by its number.
@@ -124,6 +126,9 @@ pub(super) fn parse_look(rest: &str) -> Look {
         ("", _) => return Look::Here,
         ("sources", text) => return Look::Sources((!text.is_empty()).then(|| text.to_owned())),
         ("break", which) if !which.is_empty() => return Look::Break(which.to_owned()),
+        ("running", context) if context.split_whitespace().count() < 2 => {
+            return Look::Running(Some(context.to_owned()).filter(|context| !context.is_empty()));
+        }
         ("trail", number) if number.parse::<u64>().is_ok() => {
             return Look::Trail(Trail::One(number.parse().unwrap_or(0)));
         }

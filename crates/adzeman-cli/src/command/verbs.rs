@@ -113,7 +113,7 @@ pub(crate) const VERBS: [Verb; 32] = [
     verb(
         Topic::Look,
         "look",
-        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N | trail N]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N | trail N | running [CONTEXT]]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
         "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",
         ["look host.locks.upper", "look boats as table"],
     ),

@@ -45,6 +45,15 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             let until = if *for_now { "; 'undo' gives back what was there, and so does leaving" } else { "" };
             format!("{} is now {value}{}\n", styled(NAME, target), styled(QUIET, &(made + until)))
         }
+        Report::Running { context, event, listing, cut } => {
+            let Some(listing) = listing else {
+                return format!("{context} has run nothing for a while; 'trail' shows what the host does\n");
+            };
+            let event = event.as_ref().map_or(String::new(), |event| format!(" in {event}"));
+            let cut = if *cut { ", as far as they were looked at" } else { "" };
+            let title = format!("{context} ran these lines{event}{cut}; the last one is marked");
+            format!("{}\n{}", styled(STRONG, &title), render_listing(listing, columns))
+        }
         Report::Trail { entries, total, kept } => render_trail(entries, *total, kept, columns),
         Report::TrailEntry { entry, around } => render_entry(entry, around, columns),
         Report::TrailCounts { counts } => render_counts(counts, columns),

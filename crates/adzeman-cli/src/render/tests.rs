@@ -232,6 +232,13 @@ fn of_trails() -> Vec<Report> {
         Report::TrailEntry { entry: Box::new(entries[1].clone()), around: entries.clone() },
         Report::TrailEntry { entry: Box::new(entries[2].clone()), around: entries.clone() },
         Report::Trail { entries, total: 3, kept },
+        Report::Running { context: text("lock.upper"), event: None, listing: None, cut: false },
+        Report::Running {
+            context: text("lock.upper"),
+            event: Some(text("frame.update of lock.upper")),
+            listing: Some(listing()),
+            cut: true,
+        },
         Report::TrailWritten { file: text("day.svg"), events: 2871 },
         Report::TrailAgain { number: 812 },
     ]

@@ -8,7 +8,7 @@ use super::Session;
 use crate::command::{FORMS, VERBS};
 
 /// What `look` knows besides expressions.
-const LOOKS: [&str; 14] = [
+const LOOKS: [&str; 15] = [
     "stack",
     "locals",
     "captured",
@@ -23,6 +23,7 @@ const LOOKS: [&str; 14] = [
     "events",
     "watch",
     "trail",
+    "running",
 ];
 /// What narrows a breakpoint, and what it does.
 const QUALIFIERS: [&str; 11] = ["when", "for", "after", "every", "once", "until", "as", "off", "say", "run", "ring"];
@@ -67,7 +68,9 @@ impl Session<'_> {
                 self.event_names().chain(["error", "every", "change", "write", "read"].map(str::to_owned)).collect()
             }
             ["break", "in"] => return (start, self.functions(word)),
-            ["use", "context"] => self.contexts.iter().map(|context| context.name.clone()).collect(),
+            ["use", "context"] | ["look", "running"] => {
+                self.contexts.iter().map(|context| context.name.clone()).collect()
+            }
             ["break", "at"] if word.contains(':') => self.lines_of(word),
             ["break", "at"] => self.source_names(),
             ["break", _, _, ..] if words.last().is_some_and(|last| !TAKES_TEXT.contains(last)) => {

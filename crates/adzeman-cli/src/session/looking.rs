@@ -28,6 +28,7 @@ impl Session<'_> {
             Look::Contexts => self.look_contexts(),
             Look::Events => Ok(Report::Events { events: self.host.events.iter().map(event_row).collect() }),
             Look::Break(which) => self.look_break(&which),
+            Look::Running(context) => self.look_running(context.as_deref()),
             Look::Trail(wanted) => self.trail(wanted),
             Look::Watch(number) => self.look_watch(number),
             Look::Expression(expression, form) => self.look_expression(expression, form),

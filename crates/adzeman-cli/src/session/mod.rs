@@ -9,6 +9,7 @@ mod line;
 mod looking;
 mod monitoring;
 mod reloading;
+mod running;
 mod sources;
 mod trail;
 mod values;

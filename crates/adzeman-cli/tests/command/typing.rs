@@ -210,3 +210,26 @@ fn what_is_saved_is_reloaded_while_someone_types() {
     let shown = terminal.read_to(&["the text of scripts/ledger.lua", "runs ›"]);
     assert_eq!(shown.matches("the text of scripts/ledger.lua").count(), 2, "{shown}");
 }
+
+#[test]
+fn what_runs_is_watched_until_a_key_stops_there() {
+    let user = User::new();
+    let _host = user.host("listen", &[]);
+    let mut terminal = Terminal::start(&user, 100, "attach");
+    terminal.read_to(&["is open to you", "runs ›"]);
+    terminal.type_keys("look running lock.upper\r");
+    // A terminal answers where its cursor is.
+    terminal.read_to(&["\x1b[6n"]);
+    terminal.type_keys("\x1b[12;1R");
+    // What is there already is not written again.
+    terminal.read_to(&["lock.upper runs", "frame.update of lock.upper", "scripts/lock.lua", "space stops there"]);
+    terminal.type_keys(" ");
+    terminal.read_to(&["stopped as asked", "lock.upper:"]);
+    terminal.type_keys("look running lock.lower\r");
+    terminal.read_to(&["\x1b[6n"]);
+    terminal.type_keys("\x1b[12;1R");
+    terminal.read_to(&["lock.lower runs", "frame.update of lock.lower", "space stops there"]);
+    terminal.type_keys("q");
+    terminal.type_keys("look 20 + 2\r");
+    terminal.read_to(&["22"]);
+}

@@ -28,6 +28,8 @@ pub struct Decider {
     passes_library: bool,
     /// Whether it is asked for since the function goes on there.
     arrives: bool,
+    /// Whether every line is to be told of, to see which run.
+    traces: bool,
     /// Where in what a script was written as the step under way began.
     step_from: Option<SourceLine>,
     event_pending: bool,
@@ -120,6 +122,12 @@ impl Decider {
         std::mem::replace(&mut self.awaits_step, awaited)
     }
 
+    /// Marks whether every line is to be told of, to see which run.
+    pub fn trace(&mut self, traces: bool) {
+        self.changes += u64::from(self.traces != traces);
+        self.traces = traces;
+    }
+
     /// Marks whether the times of calls are wanted; answers what was marked before.
     pub fn time_calls(&mut self, wanted: bool) -> bool {
         self.changes += u64::from(self.call_times != wanted);
@@ -137,7 +145,12 @@ impl Decider {
     pub fn need(&self) -> Need {
         let changes = self.armed.on_script_change(self.context).next().is_some();
         Need {
-            every_line: self.step.is_some() || self.pause || self.awaits_step || self.event_pending || changes,
+            every_line: self.step.is_some()
+                || self.pause
+                || self.awaits_step
+                || self.event_pending
+                || self.traces
+                || changes,
             every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || changes,
             returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),

@@ -86,6 +86,8 @@ pub(crate) enum SessionError {
     TooManyForNow(usize),
     #[error("change {0} is none that was made for now and is not undone; 'changes' lists them")]
     NothingToUndo(u64),
+    #[error("{0} is stopped; let it go on to see what it runs")]
+    Stopped(String),
     #[error("{0}")]
     NoWay(String),
     #[error("the target {0} is none of this stop; ask for the targets again")]

@@ -14,6 +14,7 @@ mod inspect;
 mod notices;
 mod reload;
 mod roles;
+mod running;
 mod seat;
 mod serve;
 mod shown;
@@ -233,6 +234,7 @@ impl Session {
             Command::Shape => self.shape(arguments(request)?).and_then(body),
             Command::Monitor => self.monitor(arguments(request)?).and_then(body),
             Command::SampleNow => self.sample_now(&arguments(request)?).map(|()| None),
+            Command::Running => self.running(&arguments(request)?).and_then(body),
             Command::Trail => self.trail(&arguments(request)?).and_then(body),
             Command::TrailCounts => self.trail_counts(&arguments(request)?).and_then(body),
             Command::TrailAgain => self.trail_again(&arguments(request)?).map(|()| None),

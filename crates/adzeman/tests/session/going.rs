@@ -111,3 +111,47 @@ fn where_it_cannot_go_on_it_says_why_and_where_it_can() {
         assert!(why.contains("it is raising an error, returning, or in a call"), "{why}");
     });
 }
+
+#[test]
+fn the_lines_of_an_event_are_told_while_the_host_runs() {
+    on_each(SCRIPT, |host| {
+        let mut client = host.attach();
+        host.go();
+        let running = |client: &mut Client| loop {
+            let body = client.ok("adzeman/running", json!({"threadId": 1}));
+            if body["source"].is_object() {
+                return body;
+            }
+            host.wait_frames(1);
+        };
+        let body = running(&mut client);
+        assert!(body["event"].as_str().unwrap().starts_with("frame.update of frame "), "{body}");
+        assert_eq!((&body["lines"], &body["line"]), (&json!([4, 5, 9, 10, 11, 12, 13, 15, 16]), &json!(11)), "{body}");
+        assert_eq!((&body["cut"], &body["now"]), (&json!(false), &json!(false)));
+        // Once it is told, nothing is watched any more, until someone asks again.
+        running(&mut client);
+        host.wait_frames(20);
+        client.break_at(&[(10, None)]);
+        client.stopped();
+        let why = client.refused("adzeman/running", json!({"threadId": 1}));
+        assert_eq!(why, "main is stopped; let it go on to see what it runs");
+    });
+}
+
+#[test]
+fn a_long_event_is_looked_at_in_part_and_told_where_it_is() {
+    let script = "total = 0\nfunction update(n)\n  local sum = 0\n  for i = 1, 60000 do\n    sum = sum + i\n  end\n  total = n\nend\n";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        host.go();
+        let body = loop {
+            let body = client.ok("adzeman/running", json!({"threadId": 1}));
+            if body["cut"] == true {
+                break body;
+            }
+            host.wait_frames(1);
+        };
+        assert!(body["line"] == 4 || body["line"] == 5, "{body}");
+        host.wait_frames(3);
+    });
+}

@@ -17,7 +17,7 @@ use adzeman_core::source::SourceLine;
 use adzeman_core::stepping::Step;
 use adzeman_core::value::Value;
 
-use super::deciding::{Decided, Deciding};
+use super::deciding::{Decided, Deciding, Trace};
 use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
@@ -223,6 +223,7 @@ impl LocalContext {
                 decider.expect_handler(true);
             }
             if !self.host.is_attached() {
+                decider.trace(false);
                 decider.run_freely();
                 self.link.pause_wanted.store(false, Ordering::SeqCst);
             }
@@ -259,8 +260,9 @@ impl LocalContext {
     /// Tells the engine what to watch now.
     pub(crate) fn watch(&self) {
         let (need, version, is_stepping) = {
-            let decider = &lock(&self.deciding).decider;
-            (decider.need(), decider.need_version(), decider.step().is_some())
+            let deciding = lock(&self.deciding);
+            let decider = &deciding.decider;
+            (decider.need(), decider.need_version(), decider.step().is_some() || deciding.tracing.is_wanted)
         };
         self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
@@ -307,14 +309,28 @@ impl LocalContext {
     /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
-        let before = {
-            let decider = &mut lock(&self.deciding).decider;
-            (decider.expect_handler(expected), decider.time_calls(timed))
+        let (before, version) = {
+            let mut deciding = lock(&self.deciding);
+            let version = deciding.decider.need_version();
+            let title = || current_event(|event| event.map(EventFrame::title)).unwrap_or_default();
+            deciding.begin_trace(title, event_depth());
+            let decider = &mut deciding.decider;
+            ((decider.expect_handler(expected), decider.time_calls(timed)), (version, decider.need_version()))
         };
-        if before != (expected, timed) {
+        if version.0 != version.1 {
             self.watch();
         }
         before
+    }
+
+    /// Has the lines of the next event told of that runs anything here; answers those of the last one that was.
+    pub(crate) fn trace_events(&self) -> Option<Trace> {
+        let mut deciding = lock(&self.deciding);
+        deciding.tracing.is_wanted = true;
+        let last = deciding.tracing.last.take();
+        drop(deciding);
+        self.note_occupied(true);
+        last
     }
 
     /// A step of another context may go on to the next line here.
@@ -350,13 +366,17 @@ impl LocalContext {
             self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
         }
         let (awaited, now) = {
-            let decider = &mut lock(&self.deciding).decider;
+            let mut deciding = lock(&self.deciding);
+            deciding.end_trace(event_depth());
+            let decider = &mut deciding.decider;
             // A step is one of its event.
             let awaited = decider.await_step(false);
             (awaited, (decider.expect_handler(before.0), decider.time_calls(before.1)))
         };
         if left || awaited || now != before {
             self.watch();
+        } else {
+            self.watch_anew();
         }
         untouched
     }
