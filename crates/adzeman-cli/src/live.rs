@@ -76,10 +76,10 @@ impl Screen {
         Ok(())
     }
 
-    /// The key that was pressed last.
+    /// The first key that was pressed and means anything.
     fn key() -> Result<Key, CliError> {
         let mut key = Key::None;
-        while event::poll(Duration::ZERO).map_err(broken)? {
+        while key == Key::None && event::poll(Duration::ZERO).map_err(broken)? {
             if let Event::Key(pressed) = event::read().map_err(broken)?
                 && pressed.kind == KeyEventKind::Press
             {

@@ -230,6 +230,7 @@ fn what_runs_is_watched_until_a_key_stops_there() {
     terminal.type_keys("\x1b[12;1R");
     terminal.read_to(&["lock.lower runs", "frame.update of lock.lower", "space stops there"]);
     terminal.type_keys("q");
+    terminal.read_to(&["runs ›"]);
     terminal.type_keys("look 20 + 2\r");
     terminal.read_to(&["22"]);
 }
