@@ -133,7 +133,7 @@ commands! {
     /// DAP `setDataBreakpoints`.
     SetDataBreakpoints = "setDataBreakpoints", Attached, Control;
     /// Goes on to a line, or to an event.
-    GoTo = extra::GO_TO, Attached, Control;
+    RunTo = extra::GO_TO, Attached, Control;
     /// Runs a call as the script would.
     Run = extra::RUN, Attached, Control;
     /// A list of records as a table.

@@ -55,10 +55,9 @@ mod transport;
 
 pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, SharedObject};
 pub use adzeman_core::path::{Path, Segment};
-pub use adzeman_core::trail::PayloadCopy;
 #[cfg(feature = "lua")]
 pub use adzeman_lua::lua_of;
-pub use event::{Event, Field, Payload, Subject};
+pub use event::{Event, Field, Payload, PayloadCopy, Subject};
 pub use handle::ContextHandle;
 pub use host::{Host, HostBuilder, StartError, WeakHost};
 pub use lane::{AttachError, RecordedEvent};

@@ -90,7 +90,11 @@ pub(super) fn write_own(file: &Path, write: impl FnOnce(&mut dyn Write) -> io::R
     options.write(true).create(true).truncate(true);
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-    let mut out = BufWriter::new(options.open(file)?);
+    let opened = options.open(file)?;
+    // One that was there may have been for others to read.
+    #[cfg(unix)]
+    opened.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
+    let mut out = BufWriter::new(opened);
     write(&mut out)?;
     out.flush()
 }

@@ -67,6 +67,7 @@ fn a_host_that_is_told_to_end_has_written_its_trail_and_the_file_answers_like_a_
     has(&asked(&["look", first]), &[&format!("event {first}: ")]);
     has(&asked(&["trail", "again", first]), &["a file delivers nothing again"]);
     let picture = user.work.path().join("day.svg");
+    std::fs::write(&picture, "for all to read").unwrap();
     has(&asked(&["to", picture.to_str().unwrap(), "frame.update", "for", "lock.upper"]), &["events are in"]);
     has(&std::fs::read_to_string(&picture).unwrap(), &["<svg", "lock.upper", "time, s", "events of lockside"]);
     assert_eq!(std::fs::metadata(&picture).unwrap().permissions().mode() & 0o777, 0o600);

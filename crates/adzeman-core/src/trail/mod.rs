@@ -3,7 +3,6 @@
 //! The [`Ring`] keeps them as they end, within a bound of bytes. An [`Entry`] is one of them for those who look, and a line of a
 //! trail that was written to a file; a [`Filter`] picks some, [`counts`] sums them up.
 
-mod copy;
 mod counts;
 mod filter;
 mod ring;
@@ -11,7 +10,6 @@ mod ring;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-pub use copy::PayloadCopy;
 pub use counts::{Count, counts};
 pub use filter::{Filter, FilterError};
 pub use ring::{Carried, Happened, Ring, Trail};

@@ -6,12 +6,8 @@ use std::time::Duration;
 
 use rustc_hash::FxHashMap;
 
-use super::copy::PayloadCopy;
 use super::{Entry, Outcome, Said};
-use crate::host::EventKind;
 
-/// Bytes of one payload that are kept.
-const PAYLOAD_BYTES: usize = 2048;
 /// Bytes of what an event failed with.
 const WHY_BYTES: usize = 1024;
 /// What is said while one event is handled.
@@ -75,23 +71,12 @@ impl Carried {
         self.has_subject.then(|| std::str::from_utf8(&self.text[..self.subject_bytes]).unwrap_or_default())
     }
 
-    /// Copies them: `write` adds the payload's fields, of which secret ones are left out. Without `write` only the subject. The
-    /// buffer is taken over; [`into_buffer`](Self::into_buffer) gives it back.
-    pub fn copy(
-        subject: Option<&str>,
-        kind: Option<&EventKind>,
-        mut buffer: Vec<u8>,
-        write: Option<&dyn Fn(&mut PayloadCopy<'_>)>,
-    ) -> Self {
-        buffer.clear();
-        buffer.extend_from_slice(cut(subject.unwrap_or_default(), SAID_BYTES).as_bytes());
-        let subject_bytes = buffer.len();
-        if let Some(write) = write {
-            let mut copy = PayloadCopy::begin(&mut buffer, PAYLOAD_BYTES, kind);
-            write(&mut copy);
-            copy.end();
-        }
-        Self { text: buffer, subject_bytes, has_subject: subject.is_some(), has_payload: write.is_some() }
+    /// What was copied: the subject takes the first bytes of the text, if there is one; the payload is JSON behind it, if it was copied.
+    #[must_use]
+    pub fn new(text: Vec<u8>, subject_bytes: Option<usize>, has_payload: bool) -> Self {
+        let has_subject = subject_bytes.is_some();
+        let subject_bytes = subject_bytes.unwrap_or(0).min(text.len());
+        Self { text, subject_bytes, has_subject, has_payload }
     }
 
     /// The buffer, for the next one.
@@ -400,9 +385,9 @@ mod tests {
         }
     }
 
-    fn carried(write: &dyn Fn(&mut PayloadCopy<'_>)) -> Carried {
-        let kind = EventKind::new("frame.update").secret_field("key", "the key of the gate");
-        Carried::copy(Some("lock.über"), Some(&kind), Vec::new(), Some(write))
+    fn carried(payload: &str) -> Carried {
+        let subject = "lock.über";
+        Carried::new(format!("{subject}{payload}").into_bytes(), Some(subject.len()), true)
     }
 
     #[test]
@@ -411,7 +396,7 @@ mod tests {
         ring.set_most_bytes(1 << 20);
         for number in 1..=20_000 {
             let text = "x".repeat(usize::try_from(number % 300).unwrap());
-            ring.add(happened(number, carried(&|copy| copy.add("text", &text))));
+            ring.add(happened(number, carried(&format!("{{\"text\":\"{text}\"}}"))));
         }
         let trail = ring.look();
         let entries = trail.entries();
@@ -423,36 +408,6 @@ mod tests {
         assert_eq!(entry.contexts, ["lock.upper", "ledger", "lock.lower"]);
         ring.clear();
         assert!(ring.look().bytes < 200 && ring.look().entries().is_empty());
-    }
-
-    #[test]
-    fn a_payload_is_copied_as_far_as_it_fits_and_secrets_are_not() {
-        struct Unreadable;
-        impl serde::Serialize for Unreadable {
-            fn serialize<S: serde::Serializer>(&self, _: S) -> Result<S::Ok, S::Error> {
-                Err(serde::ser::Error::custom("it is lent"))
-            }
-        }
-        let long = vec![7; 100_000];
-        let mut ring = Ring::new(20_000);
-        ring.add(happened(
-            1,
-            carried(&|copy| {
-                copy.add("dt", &0.1);
-                copy.add("key", "open sesame");
-                copy.add("long", &long);
-                copy.add("lent", &Unreadable);
-                copy.add("last \"one\"", "ü");
-            }),
-        ));
-        let entry = ring.look().entries().remove(0);
-        let expected = serde_json::json!({
-            "dt": 0.1, "key": "(secret)", "long": "(too long to be kept)", "lent": "(cannot be shown: it is lent)", "last \"one\"": "ü",
-        });
-        assert_eq!(entry.payload, expected);
-        // Very many fields are cut off, and it stays an object.
-        ring.add(happened(2, carried(&|copy| (0..1000).for_each(|_| copy.add("a name of some length", &1)))));
-        assert!(ring.look().entries().remove(1).payload.is_object());
     }
 
     #[test]

@@ -562,3 +562,28 @@ return
     ];
     assert_eq!(*told.borrow(), expected);
 }
+
+#[test]
+fn a_coroutine_goes_on_from_another_of_its_lines() {
+    let script = "\
+local out = {}
+local function body(n)
+  out[#out + 1] = 'begun ' .. n
+  local got = coroutine.yield(n)
+  out[#out + 1] = 'got ' .. got --stop
+  out[#out + 1] = 'done ' .. n
+  return n
+end
+local one, two = coroutine.wrap(body), coroutine.wrap(body)
+one(1) two(2)
+one('a') two('b')
+return table.concat(out, ', ')";
+    let stops = Cell::new(0);
+    let ran = run_with(script, Vec::new(), move |engine, _| {
+        stops.set(stops.get() + 1);
+        // The first one yields once more, and is never resumed; the second one passes its line over.
+        engine.go_from(Line::new(if stops.get() == 1 { 4 } else { 6 }).unwrap()).unwrap();
+        Go::Freely
+    });
+    assert_eq!(ran.outcome.unwrap().to_string().unwrap(), "begun 1, begun 2, done 2");
+}

@@ -1,14 +1,16 @@
 //! Events as the host raises them.
 
+mod copy;
 mod current;
 
 use std::borrow::Cow;
 use std::fmt::Debug;
 
-use adzeman_core::trail::PayloadCopy;
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
 
+pub use copy::PayloadCopy;
+pub(crate) use copy::copied;
 pub(crate) use current::{EventFrame, current_event, event_depth, handling};
 
 /// What an event is about. Made a text only when someone looks.

@@ -14,6 +14,8 @@ const MOST_LINES_TRACED: usize = 2000;
 const TRACED_FOR: Duration = Duration::from_millis(2);
 /// Lines between two looks at the clock.
 const TRACED_BETWEEN: usize = 16;
+/// How long an event is waited for that runs anything: who looks on asks again before.
+const TRACE_WANTED_FOR: Duration = Duration::from_secs(2);
 
 /// The lines of an event, to see which run.
 #[derive(Debug, Clone, Default)]
@@ -29,12 +31,24 @@ pub(crate) struct Trace {
 /// Which events are traced.
 #[derive(Default)]
 pub(super) struct Tracing {
-    /// Whether the next event that runs anything here is.
-    pub(super) is_wanted: bool,
+    /// Until when the next event that runs anything here is.
+    wanted_until: Option<Instant>,
     /// The one that is, since when, and how many events were being handled when it began.
     under_way: Option<(Trace, Instant, usize)>,
     /// The last one that was.
-    pub(super) last: Option<Trace>,
+    last: Option<Trace>,
+}
+
+impl Tracing {
+    /// Has the next event told of; answers the last one that was.
+    pub(super) fn ask(&mut self) -> Option<Trace> {
+        self.wanted_until = Some(Instant::now() + TRACE_WANTED_FOR);
+        self.last.take()
+    }
+
+    pub(super) fn is_wanted(&self) -> bool {
+        self.wanted_until.is_some()
+    }
 }
 
 /// What is decided by, and what is remembered of it.
@@ -59,13 +73,25 @@ impl Deciding {
         Self { decider: Decider::of(context), ran: VecDeque::new(), ran_in: 0, tracing: Tracing::default() }
     }
 
-    /// An event begins: its lines are told of, if that is wanted. `depth` is how many are being handled.
-    pub(super) fn begin_trace(&mut self, event: impl FnOnce() -> String, depth: usize) {
-        if self.tracing.is_wanted && self.tracing.under_way.is_none() {
+    /// Nobody looks on any more.
+    pub(super) fn forget_traces(&mut self) {
+        self.tracing = Tracing::default();
+        self.decider.trace(false);
+    }
+
+    /// An event begins: its lines are told of, if that is wanted. `depth` is how many are being handled. Whether it is wanted no
+    /// longer.
+    pub(super) fn begin_trace(&mut self, event: impl FnOnce() -> String, depth: usize) -> bool {
+        let Some(until) = self.tracing.wanted_until.filter(|_| self.tracing.under_way.is_none()) else { return false };
+        let is_over = Instant::now() > until;
+        if is_over {
+            self.tracing.wanted_until = None;
+        } else {
             let trace = Trace { event: event(), ..Trace::default() };
             self.tracing.under_way = Some((trace, Instant::now(), depth));
             self.decider.trace(true);
         }
+        is_over
     }
 
     /// An event ends. One that ran nothing here tells nothing: the next one is traced.
@@ -74,7 +100,7 @@ impl Deciding {
         self.decider.trace(false);
         if !trace.lines.is_empty() {
             self.tracing.last = Some(trace);
-            self.tracing.is_wanted = false;
+            self.tracing.wanted_until = None;
         }
     }
 

@@ -8,12 +8,12 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use adzeman_core::sharing::Shared;
-use adzeman_core::trail::{Carried, Happened, Outcome, PayloadCopy, Said};
+use adzeman_core::trail::{Carried, Happened, Outcome, Said};
 
 use super::context::LocalContext;
 use super::link::ContextLink;
 use super::{HostState, Lane};
-use crate::event::{Event, Payload, Subject};
+use crate::event::{Event, Payload, PayloadCopy, Subject, copied};
 use crate::state::trail::TrailBook;
 
 thread_local! {
@@ -214,10 +214,10 @@ fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
     let write: Option<&dyn Fn(&mut PayloadCopy<'_>)> = host.trail.may_copy(event.kind).then_some(&write);
     let before = (write.is_some() && TrailBook::is_measured(number)).then(Instant::now);
     // What the host's own types do is none of the host's troubles with whoever looks.
-    let copied = catch_unwind(AssertUnwindSafe(|| {
+    let carried = catch_unwind(AssertUnwindSafe(|| {
         // Events inside others have buffers of their own.
         let buffer = BUFFER.try_with(Cell::take).unwrap_or_default();
-        Carried::copy(subject.as_deref(), kind, buffer, write)
+        copied(subject.as_deref(), kind, buffer, write)
     }));
     if let Some(before) = before {
         host.trail.has_copied(event.kind, before.elapsed());
@@ -228,7 +228,7 @@ fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
     });
     let said = said_before(host);
     let came = (!said.is_empty()).then(|| Box::new(Came { said, ..Came::default() }));
-    Begun { number, within: within.unwrap_or(0), carried: copied.unwrap_or_default(), came, ..Begun::default() }
+    Begun { number, within: within.unwrap_or(0), carried: carried.unwrap_or_default(), came, ..Begun::default() }
 }
 
 /// The context that ran, where there is only one, or the one that the event is about.

@@ -209,7 +209,7 @@ impl Session {
             Command::RestartFrame => self.restart_frame(&arguments(request)?).map(|()| None),
             Command::GotoTargets => self.goto_targets(&arguments(request)?).and_then(body),
             Command::Goto => self.goto(&arguments(request)?).map(|()| None),
-            Command::GoTo => self.go_to(arguments(request)?).map(|()| None),
+            Command::RunTo => self.go_to(arguments(request)?).map(|()| None),
             Command::Run => self.run_call(request.seq, arguments(request)?).map(|()| None),
             _ => self.look(command, request),
         }

@@ -215,7 +215,11 @@ impl LocalContext {
     fn catch_up(&self) {
         if self.link.attention.load(Ordering::SeqCst) && self.link.attention.swap(false, Ordering::SeqCst) {
             let armed = self.host.breakpoints.armed();
-            let decider = &mut lock(&self.deciding).decider;
+            let mut deciding = lock(&self.deciding);
+            if !self.host.is_attached() {
+                deciding.forget_traces();
+            }
+            let decider = &mut deciding.decider;
             let awaits = armed.has_events() && event_depth() == 0;
             decider.arm(armed);
             if awaits {
@@ -223,7 +227,6 @@ impl LocalContext {
                 decider.expect_handler(true);
             }
             if !self.host.is_attached() {
-                decider.trace(false);
                 decider.run_freely();
                 self.link.pause_wanted.store(false, Ordering::SeqCst);
             }
@@ -262,7 +265,7 @@ impl LocalContext {
         let (need, version, is_stepping) = {
             let deciding = lock(&self.deciding);
             let decider = &deciding.decider;
-            (decider.need(), decider.need_version(), decider.step().is_some() || deciding.tracing.is_wanted)
+            (decider.need(), decider.need_version(), decider.step().is_some() || deciding.tracing.is_wanted())
         };
         self.watched.store(version, Ordering::Relaxed);
         if let Some(engine) = self.engine() {
@@ -309,15 +312,16 @@ impl LocalContext {
     /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
     /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
     pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
-        let (before, version) = {
+        let (before, differs) = {
             let mut deciding = lock(&self.deciding);
             let version = deciding.decider.need_version();
             let title = || current_event(|event| event.map(EventFrame::title)).unwrap_or_default();
-            deciding.begin_trace(title, event_depth());
+            let is_over = deciding.begin_trace(title, event_depth());
             let decider = &mut deciding.decider;
-            ((decider.expect_handler(expected), decider.time_calls(timed)), (version, decider.need_version()))
+            let before = (decider.expect_handler(expected), decider.time_calls(timed));
+            (before, is_over || version != decider.need_version())
         };
-        if version.0 != version.1 {
+        if differs {
             self.watch();
         }
         before
@@ -325,10 +329,7 @@ impl LocalContext {
 
     /// Has the lines of the next event told of that runs anything here; answers those of the last one that was.
     pub(crate) fn trace_events(&self) -> Option<Trace> {
-        let mut deciding = lock(&self.deciding);
-        deciding.tracing.is_wanted = true;
-        let last = deciding.tracing.last.take();
-        drop(deciding);
+        let last = lock(&self.deciding).tracing.ask();
         self.note_occupied(true);
         last
     }
