@@ -104,8 +104,9 @@ pub(super) fn render_trail(entries: &[Entry], total: usize, kept: &Kept, columns
 pub(super) fn render_entry(entry: &Entry, around: &[Entry], columns: Option<usize>) -> String {
     let mut text = format!("{}\n", styled(STRONG, &format!("event {}: {}", entry.number, entry.title())));
     let in_contexts = match &entry.contexts[..] {
-        [] => "which context ran is not known".to_owned(),
-        contexts => format!("ran in {}", contexts.join(", ")),
+        [] => "of no context that is known".to_owned(),
+        [one] => format!("context {one}"),
+        several => format!("contexts {}", several.join(", ")),
     };
     let inside = entry.within.map_or(String::new(), |within| format!(", inside event {within}"));
     let again = if entry.runs > 1 { format!(", the last of {} runs", entry.runs) } else { String::new() };

@@ -15,7 +15,7 @@ pub struct Count {
     /// What they were about; of subjects with a number (`passage 118`), all of a kind are counted together (`passage ...`).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subject: Option<String>,
-    /// The contexts that ran.
+    /// The contexts that they belong to.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub contexts: Vec<String>,
     /// How many there were.

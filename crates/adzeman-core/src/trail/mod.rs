@@ -64,7 +64,8 @@ pub struct Entry {
     /// The event inside whose handler it was raised.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub within: Option<u64>,
-    /// The contexts that ran, as far as that is known.
+    /// The contexts that it belongs to: those that the host entered for it; otherwise the only one of its thread, or the one that has the
+    /// name of the subject. Whether a script ran there is not told.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub contexts: Vec<String>,
     /// What its handlers took, without the time at stops.

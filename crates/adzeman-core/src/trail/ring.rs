@@ -36,7 +36,7 @@ pub struct Happened<'a> {
     pub at: Duration,
     /// Its kind.
     pub kind: &'a str,
-    /// The contexts that ran: numbers, and names.
+    /// The contexts that it belongs to: numbers, and names.
     pub contexts: &'a [(i64, &'a str)],
     /// What its handlers took.
     pub cost: Duration,

@@ -69,7 +69,7 @@ mod tests {
 
     #[test]
     fn only_lines_that_begin_with_a_statement_are_found() {
-        let text = "local x = 1 + \n  2\nlocal function f(a)\n  ; a = a; x = a\n  return function()\n    x = 2 end\nend\nf(\n  1)  f(2)\n";
+        let text = "local x = 1 + \n  2\nlocal function f(a)\n  a = a; x = a\n  return function()\n    x = 2 end\nend\nf(\n  1)  f(2)\n";
         let found = beginnings(text).unwrap();
         let found: Vec<_> = found.iter().map(|held| (held.line, held.function)).collect();
         let (f, inner) = (Some((3, 7)), Some((5, 6)));

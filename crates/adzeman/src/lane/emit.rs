@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::host::Lending;
 
 use super::handling::{Handling, Progress};
-use super::recording::Recording;
+use super::recording::{Recording, Suspended};
 use super::{HostState, Lane};
 use crate::event::{Event, EventFrame, Payload, current_event, handling};
 use crate::state::notice::{Notice, Tone};
@@ -37,7 +37,7 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
     if let Some(lane) = &lane {
         lane.deliver_again();
     }
-    let mut recording = Recording::begin(host, event, &mut None);
+    let mut recording = Recording::begin(host, event, &mut Suspended::default());
     let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
         recording.handler_begins(host.clock.now(), None);
         let outcome = first(handler());

@@ -12,7 +12,7 @@ use adzeman_core::sharing::Shared;
 
 use super::budget::Alarm;
 use super::context::LocalContext;
-use super::recording::Begun;
+use super::recording::Suspended;
 use super::{HostState, Lane, OnComing};
 use crate::event::EventFrame;
 use crate::state::lock;
@@ -31,7 +31,7 @@ pub(super) struct FirstLines {
 #[derive(Default)]
 pub(crate) struct Progress {
     /// What is recorded of its event, between two bits.
-    pub(super) recorded: Option<Box<Begun>>,
+    pub(super) recorded: Suspended,
     /// Which of all outermost events its event is, once it has begun.
     pub(super) outermost: Option<u64>,
     /// Whether it has begun.

@@ -60,6 +60,19 @@ pub(super) struct Begun {
     came: Option<Box<Came>>,
 }
 
+/// An event whose handler goes on later; one that does not, as its task was dropped, has failed.
+#[derive(Default)]
+pub(super) struct Suspended(Option<(Box<Begun>, Arc<HostState>, String)>);
+
+impl Drop for Suspended {
+    fn drop(&mut self) {
+        if let Some((begun, host, kind)) = self.0.take().filter(|(_, host, _)| is_kept(host)) {
+            let recording = Recording { host: &host, kind: &kind, begun: None, running_since: None };
+            recording.fail(*begun, "its task was dropped before it had ended");
+        }
+    }
+}
+
 /// An event that is recorded on this thread.
 pub(super) struct Recording<'a> {
     host: &'a Arc<HostState>,
@@ -72,14 +85,10 @@ pub(super) struct Recording<'a> {
 
 impl<'a> Recording<'a> {
     /// Begins to record an event, or goes on.
-    pub(super) fn begin<P: Payload>(
-        host: &'a Arc<HostState>,
-        event: &Event<'a, P>,
-        before: &mut Option<Box<Begun>>,
-    ) -> Self {
+    pub(super) fn begin<P: Payload>(host: &'a Arc<HostState>, event: &Event<'a, P>, before: &mut Suspended) -> Self {
         let kind = event.kind;
-        let begun = is_kept(host).then(|| match before.take() {
-            Some(begun) => *begun,
+        let begun = is_kept(host).then(|| match before.0.take() {
+            Some((begun, ..)) => *begun,
             None => begin(host, event),
         });
         if let Some(begun) = &begun {
@@ -117,9 +126,10 @@ impl<'a> Recording<'a> {
     }
 
     /// It goes on later.
-    pub(super) fn suspend(mut self) -> Option<Box<Begun>> {
+    pub(super) fn suspend(mut self) -> Suspended {
         self.close();
-        self.begun.take().map(Box::new)
+        let begun = self.begun.take().map(|begun| (Box::new(begun), self.host.clone(), self.kind.to_owned()));
+        Suspended(begun)
     }
 
     /// It has ended.
@@ -169,6 +179,13 @@ impl<'a> Recording<'a> {
         let _ = BUFFER.try_with(|kept| kept.set(buffer));
     }
 
+    /// It has ended as no handler should.
+    fn fail(&self, mut begun: Begun, why: &str) {
+        let came = begun.came.take().map(|came| *came).unwrap_or_default();
+        let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
+        self.record(begun, &contexts, came.said, (Outcome::Failed, Some(why.to_owned())));
+    }
+
     /// Takes what came to it meanwhile.
     fn close(&mut self) {
         let Some(begun) = &mut self.begun else { return };
@@ -198,9 +215,8 @@ impl Drop for Recording<'_> {
         if self.begun.is_some() && thread::panicking() {
             self.handler_ends();
             self.close();
-            if let Some(mut begun) = self.begun.take() {
-                let said = begun.came.take().map(|came| came.said).unwrap_or_default();
-                self.record(begun, &[], said, (Outcome::Failed, Some("its handler panicked".to_owned())));
+            if let Some(begun) = self.begun.take() {
+                self.fail(begun, "its handler panicked");
             }
         }
     }
@@ -231,7 +247,7 @@ fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
     Begun { number, within: within.unwrap_or(0), carried: carried.unwrap_or_default(), came, ..Begun::default() }
 }
 
-/// The context that ran, where there is only one, or the one that the event is about.
+/// The context that an event belongs to for which none was entered: the only one of its thread, or the one that it is about.
 fn the_one_meant<'c>(contexts: &'c [Shared<LocalContext>], carried: &Carried) -> Option<&'c ContextLink> {
     match contexts {
         [one] => Some(&one.link),

@@ -1,9 +1,11 @@
 //! The trail: the last events with what they cost, what came of them, what they carried and what was said meanwhile.
 
 use std::cell::RefCell;
+use std::future::poll_fn;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Mutex;
+use std::task::{Context, Poll, Waker};
 use std::thread;
 
 use adzeman::{Event, EventKind, Host, KeepTrail, Listen, LuaContext};
@@ -155,6 +157,36 @@ fn threads_without_scripts_panics_and_types_that_cannot_be_read_are_recorded_and
     assert_eq!(outcomes, ["done", "failed", "done", "done"]);
     assert_eq!(all[1]["why"], "its handler panicked");
     assert!(all[2]["payload"]["lent"].as_str().unwrap().starts_with("(cannot be shown: "), "{all:?}");
+}
+
+#[test]
+fn a_handler_that_is_run_bit_by_bit_is_one_event_also_when_its_task_is_dropped() {
+    let host = builder().start(Listen::Off).unwrap();
+    let mut client = attached(&host);
+    let (mut cx, mut turns) = (Context::from_waker(Waker::noop()), 0);
+    let handler = poll_fn(move |_| {
+        turns += 1;
+        if turns < 3 { Poll::Pending } else { Poll::Ready(Ok::<_, String>(turns)) }
+    });
+    let mut saving = Box::pin(host.emit_async(Event::of("record.before_save").with("boat", "Heron"), handler));
+    assert!(saving.as_mut().poll(&mut cx).is_pending());
+    raise(&host, 2, Ok(()));
+    assert!(saving.as_mut().poll(&mut cx).is_pending());
+    assert_eq!(saving.as_mut().poll(&mut cx), Poll::Ready(Ok(3)));
+    let mut dropped =
+        Box::pin(host.emit_async(Event::of("record.before_save"), std::future::pending::<Result<(), String>>()));
+    assert!(dropped.as_mut().poll(&mut cx).is_pending());
+    drop(dropped);
+    let all = trail(&mut client, json!({}));
+    let shown: Vec<_> =
+        all.iter().map(|entry| (entry["number"].as_u64(), entry["outcome"].as_str(), &entry["within"])).collect();
+    let done = Some("done");
+    assert_eq!(
+        shown,
+        [(Some(1), done, &Json::Null), (Some(2), done, &Json::Null), (Some(3), Some("failed"), &Json::Null)]
+    );
+    assert_eq!(all[0]["payload"], json!({"boat": "Heron"}));
+    assert_eq!(all[2]["why"], "its task was dropped before it had ended");
 }
 
 #[test]
