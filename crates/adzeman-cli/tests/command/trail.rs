@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 use crate::attaching::User;
 use crate::{Lockside, has, text};
 
-/// A host that keeps its trail as the variable says, ended when dropped; it is announced when this returns.
+/// A host that keeps its trail as the variable says, ended when dropped; it runs frames when this returns.
 struct Keeping(Child);
 
 impl Keeping {
@@ -17,6 +17,8 @@ impl Keeping {
         command.env("ADZEMAN", "listen").env("ADZEMAN_TRAIL", trail).args(["lockside", "--fps", "0"]);
         let host = Self(command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
         while user.hosts().is_empty() {}
+        let shown = user.session(&["attach", "--batch", "-"], "go next frame.update\n");
+        assert!(shown.status.success(), "{}", text(&shown.stderr));
         host
     }
 }
