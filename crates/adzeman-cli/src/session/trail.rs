@@ -1,5 +1,6 @@
 //! The trail of the host.
 
+use adzeman::core::trail::{Entry, FORMAT};
 use adzeman_dap::extra::{self, TrailAgainArguments, TrailArguments, TrailBody, TrailCountsBody};
 use serde::de::DeserializeOwned;
 use serde_json::{Value as Json, json};
@@ -50,7 +51,7 @@ impl Session<'_> {
     fn trail_entry(&mut self, number: u64) -> Result<Report, CliError> {
         let arguments = TrailArguments { number: Some(number), count: Some(AROUND), ..TrailArguments::default() };
         let body: TrailBody = self.client.request(extra::TRAIL, &arguments)?;
-        let around: Vec<adzeman::core::trail::Entry> = read_all(body.entries)?;
+        let around: Vec<Entry> = read_all(body.entries)?;
         let entry = around.iter().find(|entry| entry.number == number).cloned();
         let entry = entry.ok_or_else(|| CliError::Refused(format!("event {number} is not in the trail")))?;
         Ok(Report::TrailEntry { entry: Box::new(entry), around })
@@ -70,7 +71,7 @@ impl Session<'_> {
             let body: TrailBody = self.client.request(extra::TRAIL, &arguments)?;
             let most = *wanted.get_or_insert(body.total);
             dropped = dropped.max(body.dropped);
-            let page: Vec<adzeman::core::trail::Entry> = read_all(body.entries)?;
+            let page: Vec<Entry> = read_all(body.entries)?;
             let Some(last) = page.last() else { break };
             after = last.number;
             entries.extend(page);
@@ -79,7 +80,7 @@ impl Session<'_> {
             }
         }
         let head = json!({
-            "trail": 1, "host": self.host.name, "processId": self.host.process_id, "why": "a person asked for it", "dropped": dropped,
+            "trail": FORMAT, "host": self.host.name, "processId": self.host.process_id, "why": "a person asked for it", "dropped": dropped,
         });
         write_to(file, &entries, &self.host.name, Some(&head))
     }

@@ -3,7 +3,7 @@
 use std::io::{self, BufRead as _, BufReader, BufWriter, Write};
 use std::path::Path;
 
-use adzeman::core::trail::Entry;
+use adzeman::core::trail::{Entry, FORMAT};
 use serde::Deserialize;
 
 use crate::error::CliError;
@@ -25,8 +25,6 @@ pub(super) struct Head {
     dropped: u64,
 }
 
-/// The format that is understood.
-const FORMAT: u32 = 1;
 /// Lines that are told of where they cannot be read.
 const MOST_BROKEN: usize = 10;
 

@@ -14,6 +14,9 @@ pub use counts::{Count, counts};
 pub use filter::{Filter, FilterError};
 pub use ring::{Carried, Happened, Ring, Trail};
 
+/// The version of what a file of a trail looks like, which its first line names as `trail`.
+pub const FORMAT: u32 = 1;
+
 /// What came of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]

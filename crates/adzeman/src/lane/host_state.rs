@@ -14,7 +14,6 @@ use adzeman_core::evaluation::Limits;
 use adzeman_core::host::Data;
 use adzeman_core::source::{Language, NameUse, Source, SourceFacts, SourceId};
 use adzeman_core::trail::{self, Speaker};
-
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 use super::again::RecordedEvent;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock};
 use std::time::Duration;
 
-use adzeman_core::trail::{Happened, Ring, Trail};
+use adzeman_core::trail::{FORMAT, Happened, Ring, Trail};
 use serde_json::json;
 
 use super::lock;
@@ -24,8 +24,6 @@ const KIND_FIRST: Duration = Duration::from_millis(1);
 const MOST_KINDS: usize = 100;
 /// Each so manieth copy is measured.
 const MEASURED: u64 = 8;
-/// The version of what a file of a trail looks like.
-const FORMAT: u32 = 1;
 
 /// How a host keeps its trail: the last events with what they cost, what came of them and what they carried. While someone is
 /// attached it is kept anyway.
@@ -214,7 +212,7 @@ impl TrailBook {
     }
 }
 
-/// What a file of a trail begins with.
+/// A line that says whose trail it is, and one for each event.
 fn write_lines(out: &mut dyn Write, host: &str, why: &str, trail: &Trail) -> io::Result<()> {
     let (host, process, version) = (host, std::process::id(), env!("CARGO_PKG_VERSION"));
     let head = json!({
