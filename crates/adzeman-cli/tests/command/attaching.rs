@@ -43,7 +43,7 @@ impl User {
             .spawn()
             .unwrap();
         let host = Host(child);
-        let until = Instant::now() + Duration::from_secs(20);
+        let until = Instant::now() + Duration::from_secs(300);
         while !self.hosts().iter().any(|held| held["process_id"] == host.0.id()) {
             assert!(Instant::now() < until, "the host does not announce itself");
         }

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use crate::attaching::User;
 
-const LONG: Duration = Duration::from_secs(30);
+const LONG: Duration = Duration::from_secs(300);
 
 /// A command on a terminal of its own, as `script` of every Linux makes one.
 struct Terminal {

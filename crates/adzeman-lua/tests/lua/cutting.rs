@@ -54,7 +54,7 @@ fn in_time<T: Send + 'static>(what: &str, work: impl FnOnce() -> T + Send + 'sta
     let (done, is_done) = mpsc::channel();
     // As small a stack as threads of hosts have.
     let working = thread::Builder::new().stack_size(256 * 1024).spawn(move || done.send(work())).unwrap();
-    match is_done.recv_timeout(Duration::from_secs(60)) {
+    match is_done.recv_timeout(Duration::from_secs(300)) {
         Ok(value) => value,
         Err(mpsc::RecvTimeoutError::Timeout) => {
             eprintln!("it hangs: {what}");
