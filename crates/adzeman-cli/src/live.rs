@@ -115,12 +115,12 @@ impl Drop for Screen {
     }
 }
 
-/// A source that runs, around the line that does.
-pub(crate) struct SourceView {
+/// A report that is drawn again in its place: a source that runs, or a table.
+pub(crate) struct ReportView {
     screen: Screen,
 }
 
-impl SourceView {
+impl ReportView {
     /// Takes so many lines of the terminal.
     pub(crate) fn open(height: u16) -> Result<Self, CliError> {
         Screen::open(height).map(|screen| Self { screen })
@@ -129,6 +129,13 @@ impl SourceView {
     /// Draws what a context runs.
     pub(crate) fn show(&mut self, report: &Report) -> Result<(), CliError> {
         self.screen.terminal.draw(|frame| draw_running(frame, report)).map_err(broken)?;
+        Ok(())
+    }
+
+    /// Draws a text.
+    pub(crate) fn show_text(&mut self, text: &str) -> Result<(), CliError> {
+        let lines = || text.lines().map(|line| Line::raw(line.to_owned())).collect();
+        self.screen.terminal.draw(|frame| draw_lines(frame, lines())).map_err(broken)?;
         Ok(())
     }
 
@@ -150,7 +157,6 @@ impl SourceView {
 /// The lines around the one that runs, those that the event ran marked.
 fn draw_running(frame: &mut Frame<'_>, report: &Report) {
     let Report::Running { context, event, listing, cut } = report else { return };
-    let area = frame.area();
     let mut lines = Vec::new();
     let event = event.as_ref().map_or(String::new(), |event| format!(", {event}"));
     let cut = if *cut { ", its first lines" } else { "" };
@@ -170,6 +176,12 @@ fn draw_running(frame: &mut Frame<'_>, report: &Report) {
             }
         }
     }
+    draw_lines(frame, lines);
+}
+
+/// Lines, as far as there is room, above what the keys do.
+fn draw_lines(frame: &mut Frame<'_>, mut lines: Vec<Line<'_>>) {
+    let area = frame.area();
     lines.truncate(usize::from(area.height.saturating_sub(1)));
     frame.render_widget(Paragraph::new(lines), area);
     let last = Rect { y: area.bottom().saturating_sub(1), height: 1.min(area.height), ..area };

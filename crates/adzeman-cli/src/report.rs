@@ -4,6 +4,10 @@ use adzeman_dap::extra::{ChangeInfo, ReloadBody, ShapeLine, TableRow, UndoneInfo
 use serde::Serialize;
 
 use crate::project::Stale;
+use adzeman::core::figures::{FigureNow, Jump, KindSum, Point};
+use adzeman::core::heap::{Census, Growth, Holders};
+use adzeman::core::plan::{Outside, Overlap, Thing};
+use adzeman::core::profile::FunctionTime;
 use adzeman::core::trail::{Count, Entry};
 
 /// How much of a trail there is.
@@ -12,6 +16,15 @@ pub(crate) struct Kept {
     pub(crate) events: usize,
     /// How many have gone for them.
     pub(crate) dropped: u64,
+}
+
+/// What a context takes.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(crate) struct ContextRow {
+    pub(crate) context: String,
+    /// Of the time.
+    pub(crate) share: f64,
+    pub(crate) memory: Option<FigureNow>,
 }
 
 /// The state of a change that is given back.
@@ -424,6 +437,103 @@ pub(crate) enum Report {
     /// One is to be delivered once more.
     TrailAgain {
         number: u64,
+    },
+    /// How many values a context holds.
+    Census {
+        number: u64,
+        context: String,
+        census: Census,
+        /// How many groups there are in all.
+        groups: usize,
+        /// The earlier one, and what is more or less.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        since: Option<u64>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        grown: Option<Vec<Growth>>,
+        /// Whether the earlier one was counted while scripts ran.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        since_running: Option<bool>,
+        milliseconds: f64,
+        /// In how many parts it was counted while scripts ran; 0 where they stood still.
+        parts: u64,
+    },
+    /// What holds a value.
+    Holders {
+        expression: String,
+        #[serde(flatten)]
+        holders: Holders,
+        /// In a sentence.
+        description: String,
+    },
+    HoldersWritten {
+        file: String,
+        paths: usize,
+    },
+    /// Where time went.
+    Profile {
+        functions: Vec<FunctionTime>,
+        /// In all functions.
+        samples: u64,
+        /// How often was looked at each thread.
+        ticks: u64,
+        /// While other events were handled than the one meant.
+        passed_over: u64,
+        milliseconds: f64,
+        every_milliseconds: f64,
+        /// What taking them cost, of the time.
+        share: f64,
+        slowed: bool,
+        /// The same as lines of text: frames from the outermost on, and samples.
+        folded: Vec<String>,
+    },
+    ProfileWritten {
+        file: String,
+        samples: u64,
+        stacks: usize,
+    },
+    /// Numbers of the host since someone is attached.
+    Figures {
+        seconds: f64,
+        followed_seconds: f64,
+        events: Vec<KindSum>,
+        /// Whether events are counted.
+        counts_events: bool,
+        contexts: Vec<ContextRow>,
+        own: Vec<FigureNow>,
+        process: Vec<FigureNow>,
+    },
+    /// The course of one.
+    Figure {
+        figure: FigureNow,
+        points: Vec<Point>,
+        jumps: Vec<Jump>,
+    },
+    FiguresDrawn {
+        file: String,
+        figures: usize,
+    },
+    /// Where host objects lie.
+    Plan {
+        things: Vec<Thing>,
+        overlaps: Vec<Overlap>,
+        /// How many pairs overlap.
+        overlapping: usize,
+        outside: Vec<Outside>,
+        #[serde(skip_serializing_if = "Option::is_none")]
+        unit: Option<String>,
+        /// Why some have no place that is known.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        unplaced: Vec<String>,
+        /// There are more than are shown.
+        cut: bool,
+    },
+    PlanDrawn {
+        file: String,
+        things: usize,
+        overlapping: usize,
+        outside: usize,
+        /// How often it was drawn.
+        times: u64,
     },
     /// Files of scripts are reloaded when they are saved: how many there are; nothing where they are not any more.
     FollowsSaves {

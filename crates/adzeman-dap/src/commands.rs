@@ -160,6 +160,18 @@ commands! {
     TrailCounts = extra::TRAIL_COUNTS, Attached, Observe;
     /// Has one delivered once more.
     TrailAgain = extra::TRAIL_AGAIN, Attached, Control;
+    /// How many values a context holds.
+    Census = extra::CENSUS, Attached, Control;
+    /// What holds a value.
+    Holders = extra::HOLDERS, Attached, Control;
+    /// Numbers of the host.
+    Figures = extra::FIGURES, Attached, Observe;
+    /// The course of one.
+    Figure = extra::FIGURE, Attached, Observe;
+    /// Where host objects lie.
+    Plan = extra::PLAN, Attached, Observe;
+    /// Where time goes.
+    Profile = extra::PROFILE, Attached, Control;
     /// What was changed.
     Changes = extra::CHANGES, Attached, Observe;
     /// Gives back what was set for now.
@@ -211,7 +223,7 @@ mod tests {
             .map(|command| command.name())
             .collect();
         let expected = "initialize disconnect cancel attach adzeman/status configurationDone threads breakpointLocations \
-                        loadedSources source stackTrace scopes variables completions adzeman/trail adzeman/trailCounts adzeman/changes adzeman/takeOver \
+                        loadedSources source stackTrace scopes variables completions adzeman/trail adzeman/trailCounts adzeman/figures adzeman/figure adzeman/plan adzeman/changes adzeman/takeOver \
                         adzeman/host adzeman/functions adzeman/breakpoints";
         assert_eq!(allowed.join(" "), expected);
         let evaluate = |context: &str| Request {

@@ -54,6 +54,18 @@ pub const TRAIL: &str = "adzeman/trail";
 pub const TRAIL_COUNTS: &str = "adzeman/trailCounts";
 /// Request: has the host deliver an event of the trail once more. Arguments: [`TrailAgainArguments`].
 pub const TRAIL_AGAIN: &str = "adzeman/trailAgain";
+/// Request: how many values of each kind a context holds. Arguments: [`CensusArguments`]; answered with [`CensusBody`].
+pub const CENSUS: &str = "adzeman/census";
+/// Request: what holds a value. Arguments: [`HoldersArguments`]; answered with [`HoldersBody`].
+pub const HOLDERS: &str = "adzeman/holders";
+/// Request: numbers of the host: its events, its contexts, its author's, and the process. Answered with [`FiguresBody`].
+pub const FIGURES: &str = "adzeman/figures";
+/// Request: the course of one of them. Arguments: [`FigureArguments`]; answered with [`FigureBody`].
+pub const FIGURE: &str = "adzeman/figure";
+/// Request: samples stacks for a while. Arguments: [`ProfileArguments`]; answered with [`ProfileBody`] when it is over.
+pub const PROFILE: &str = "adzeman/profile";
+/// Request: where host objects lie. Arguments: [`PlanArguments`]; answered with [`PlanBody`].
+pub const PLAN: &str = "adzeman/plan";
 /// Request: gives the functions of a source the bodies of another text. Arguments: [`ReloadArguments`]; answered with
 /// [`ReloadBody`].
 pub const RELOAD: &str = "adzeman/reload";
@@ -378,6 +390,152 @@ dap_types! {
         value: Option<String>,
         /// Why it was left: `changed` since, or in words.
         why: Option<String>,
+    }
+
+    /// Whose values are counted.
+    CensusArguments {
+        /// In which context; the one of the earlier census, or the first, when absent.
+        thread_id: Option<i64>,
+        /// The number of an earlier census of this client, to compare with.
+        since: Option<u64>,
+    }
+
+    /// What a context holds.
+    CensusBody {
+        /// The number of this census, from 1, for `since`.
+        number: u64,
+        /// The context.
+        context: String,
+        /// How many there are (`docs/protocol.md`).
+        census: serde_json::Value,
+        /// How many groups there are; the census has those that take most.
+        groups: usize,
+        /// With `since`: what is more or less, what grew most first.
+        grown: Option<Vec<serde_json::Value>>,
+        /// With `since`: whether the earlier one was counted while scripts ran.
+        since_running: Option<bool>,
+        /// How long counting took, in milliseconds.
+        milliseconds: f64,
+        /// How often scripts ran meanwhile: 0 where they stood still.
+        parts: u64,
+    }
+
+    /// What holds are looked for.
+    HoldersArguments {
+        /// An expression that gives the value.
+        expression: String,
+        /// In which frame; the globals when absent.
+        frame_id: Option<i64>,
+        /// In which context, when no frame is given.
+        thread_id: Option<i64>,
+        /// Paths at most; 20 when absent.
+        count: Option<usize>,
+    }
+
+    /// What holds a value.
+    HoldersBody {
+        /// The paths (`docs/protocol.md`).
+        holders: serde_json::Value,
+        /// What they come to, in a sentence for people.
+        description: String,
+    }
+
+    /// Numbers of a host, since someone is attached.
+    FiguresBody {
+        /// When, by the host's clock.
+        seconds: f64,
+        /// For how long they have been followed, in seconds.
+        followed_seconds: f64,
+        /// Kinds of events (`docs/protocol.md`), those that took most first.
+        events: Vec<serde_json::Value>,
+        /// Whether events are counted: not where the host keeps no trail.
+        counts_events: bool,
+        /// Each context.
+        contexts: Vec<ContextFigures>,
+        /// Those of the host's author.
+        own: Vec<serde_json::Value>,
+        /// Those of the process.
+        process: Vec<serde_json::Value>,
+    }
+
+    /// What a context takes.
+    ContextFigures {
+        /// Its name.
+        context: String,
+        /// The share of the time that its events took, of all that has passed.
+        share: f64,
+        /// What its engine has in use; nothing where no event of it has ended yet.
+        memory: Option<serde_json::Value>,
+    }
+
+    /// Which figure.
+    FigureArguments {
+        /// Its name, as `adzeman/figures` has it; the memory of a context is its name with `.memory`.
+        name: String,
+    }
+
+    /// The course of a figure.
+    FigureBody {
+        /// As it is now.
+        figure: serde_json::Value,
+        /// Its points, from the first on.
+        points: Vec<serde_json::Value>,
+        /// Its largest jumps.
+        jumps: Vec<serde_json::Value>,
+    }
+
+    /// What is to be sampled.
+    ProfileArguments {
+        /// For how long, in milliseconds; 5 s when absent, a minute at most.
+        milliseconds: Option<f64>,
+        /// In which context; in all when absent.
+        thread_id: Option<i64>,
+        /// Only while events of this kind are handled.
+        event: Option<String>,
+    }
+
+    /// Where time went.
+    ProfileBody {
+        /// Functions and stacks (`docs/protocol.md`).
+        profile: serde_json::Value,
+        /// How long samples were taken, in milliseconds.
+        milliseconds: f64,
+        /// Between two samples, in milliseconds: the mean.
+        every_milliseconds: f64,
+        /// How many samples were asked for of each thread.
+        ticks: u64,
+        /// The share of the time of the busiest context's thread that taking them cost.
+        share: f64,
+        /// Whether samples were rarer than one a millisecond, so that they cost no more than 1%.
+        slowed: bool,
+        /// Samples outside of the events that were meant.
+        passed_over: u64,
+    }
+
+    /// What a plan is of.
+    PlanArguments {
+        /// A part of the host's data, as the prompt takes it (`host.boats`); all that has a place when absent.
+        path: Option<String>,
+        /// The context in whose language the path is; the first when absent.
+        thread_id: Option<i64>,
+    }
+
+    /// Where things lie.
+    PlanBody {
+        /// The things (`docs/protocol.md`).
+        things: Vec<serde_json::Value>,
+        /// Those that overlap, those that do most first.
+        overlaps: Vec<serde_json::Value>,
+        /// How many pairs overlap.
+        overlapping: usize,
+        /// Those that lie outside of where they should.
+        outside: Vec<serde_json::Value>,
+        /// What all of it is measured in, where that is one unit.
+        unit: Option<String>,
+        /// Things whose place could not be read, and why.
+        unplaced: Vec<String>,
+        /// Whether there are more things than are sent.
+        cut: bool,
     }
 
     /// The breakpoints of this client.

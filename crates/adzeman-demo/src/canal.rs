@@ -13,6 +13,11 @@ const DISCHARGE: f64 = 0.6;
 /// Square metres of a chamber.
 const CHAMBER_AREA: f64 = 165.0;
 const GRAVITY: f64 = 9.81;
+/// Metres between two locks.
+pub(crate) const STRETCH: f64 = 180.0;
+/// Metres of a chamber, and of the water before the first lock and behind the last one.
+pub(crate) const CHAMBER: f64 = 30.0;
+const END: f64 = 100.0;
 
 /// A side of a lock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -77,6 +82,8 @@ pub(crate) struct Lock {
     pub(crate) water_used: f64,
     /// How often a gate was told to open against the water.
     pub(crate) gate_refusals: u32,
+    /// Its middle, in metres along the canal.
+    pub(crate) x: f64,
 }
 
 /// A stretch of water between two locks, or at an end.
@@ -86,24 +93,43 @@ pub(crate) struct Pound {
     pub(crate) level: f64,
     /// Square metres.
     pub(crate) area: f64,
+    /// Its middle, in metres along the canal, and how far it reaches along it.
+    pub(crate) x: f64,
+    pub(crate) length: f64,
 }
 
 /// The names of the locks, from the lowest up; lock `n` is between the pounds `n` and `n + 1`.
 pub(crate) const LOCKS: [&str; 3] = ["lower", "middle", "upper"];
 
+/// The middle of the lock `number`, in metres along the canal.
+pub(crate) fn middle_of_lock(number: usize) -> f64 {
+    let locks_below = u32::try_from(number).map_or(0.0, f64::from);
+    END + CHAMBER / 2.0 + locks_below * (CHAMBER + STRETCH)
+}
+
+/// The ends of the pound `number`, in metres along the canal.
+pub(crate) fn ends_of_pound(number: usize) -> (f64, f64) {
+    let half = CHAMBER / 2.0;
+    let begin = number.checked_sub(1).map_or(0.0, |lock| middle_of_lock(lock) + half);
+    let end = if number < LOCKS.len() { middle_of_lock(number) - half } else { begin + END };
+    (begin, end)
+}
+
 pub(crate) type Locks = BTreeMap<String, Lock>;
 
 /// The locks as they are at the start.
 pub(crate) fn locks() -> Locks {
-    let lock = |level| Lock {
+    let lock = |number, level| Lock {
         level,
         gates: Sides { below: Gate::Shut, above: Gate::Shut },
         sluices: Sides { below: 0.0, above: 0.0 },
         boat: None,
         water_used: 0.0,
         gate_refusals: 0,
+        x: middle_of_lock(number),
     };
-    LOCKS.iter().zip([2.0, 5.6, 6.5]).map(|(name, level)| ((*name).to_owned(), lock(level))).collect()
+    let levels = [2.0, 5.6, 6.5].into_iter().enumerate();
+    LOCKS.iter().zip(levels).map(|(name, (number, level))| ((*name).to_owned(), lock(number, level))).collect()
 }
 
 /// Metres above the basin's bed: the top of the walls.
@@ -120,8 +146,11 @@ pub(crate) fn within_the_walls(locks: &Locks) -> Result<(), String> {
 
 /// The pounds as they are at the start, from the lowest up.
 pub(crate) fn pounds() -> Vec<Pound> {
-    let pound = |(level, area)| Pound { level, area };
-    [(2.0, 9000.0), (4.4, 4200.0), (6.8, 3800.0), (9.2, 14000.0)].into_iter().map(pound).collect()
+    let pound = |(number, (level, area))| {
+        let (begin, end) = ends_of_pound(number);
+        Pound { level, area, x: f64::midpoint(begin, end), length: end - begin }
+    };
+    [(2.0, 9000.0), (4.4, 4200.0), (6.8, 3800.0), (9.2, 14000.0)].into_iter().enumerate().map(pound).collect()
 }
 
 /// Lets the water of a lock flow for `dt` seconds.

@@ -9,15 +9,15 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use adzeman::core::source::TextDigest;
-use adzeman::{About, Event, EventKind, Host, HostBuilder, Listen, SharedObject};
+use adzeman::{About, Event, EventKind, Figure, Host, HostBuilder, Listen, Placed, SharedObject};
 use serde::{Deserialize, Serialize};
 
 use crate::Options;
 use crate::books::{Books, Passage};
-use crate::canal::{self, LOCKS, Locks, Pound, Side, Sides, flow, order_gate};
+use crate::canal::{self, CHAMBER, LOCKS, Locks, Pound, Side, Sides, ends_of_pound, flow, order_gate};
 use crate::error::LocksideError;
 use crate::scripts::{Keeper, Ledger, LockScript, Order, Verdict};
-use crate::traffic::{Boat, Happening, Place, move_boats, new_boat};
+use crate::traffic::{BOAT_WIDTH, Boat, CANAL_WIDTH, CHAMBER_WIDTH, Happening, Place, move_boats, new_boat};
 use crate::weather::{Chance, Weather};
 
 /// Seconds of the canal's time in a frame.
@@ -143,6 +143,7 @@ impl Company {
         let books = Books::open(path).map_err(|why| database_error(options.db.as_ref(), why))?;
         let script = LockScript::read(options.lock_script.as_deref())?;
         let host = describe(&open).start(listen)?;
+        follow(&host, &open);
         Ok(Self {
             keepers: LOCKS.iter().map(|lock| Keeper::open(&host, lock, &script)).collect::<Result<_, _>>()?,
             ledger: open_ledger(&host)?,
@@ -403,6 +404,22 @@ fn describe(open: &Open) -> HostBuilder {
     with_objects(with_events(Host::builder("lockside")), open)
 }
 
+/// Numbers of the canal that can be followed.
+fn follow(host: &Host, open: &Open) {
+    let boats = open.boats.clone();
+    let waiting = Figure::new("boats.waiting", move || {
+        let boats = boats.try_lock().ok()?;
+        let waits = |boat: &&Boat| matches!(boat.place, Place::Waiting(_));
+        u32::try_from(boats.iter().filter(waits).count()).ok().map(f64::from)
+    });
+    host.figure(waiting.describe("boats that wait at locks").in_unit("boats").usually(0.0..=6.0));
+    let locks = open.locks.clone();
+    let water = Figure::new("locks.water", move || {
+        Some(locks.try_lock().ok()?.values().map(|lock| lock.water_used).sum::<f64>())
+    });
+    host.figure(water.describe("water that passed the sluices").in_unit("m³"));
+}
+
 /// What the canal does.
 fn with_events(host: HostBuilder) -> HostBuilder {
     host.event(
@@ -438,6 +455,18 @@ fn with_events(host: HostBuilder) -> HostBuilder {
     )
 }
 
+/// Where boats lie: on the canal, along which x goes.
+fn boats_lie() -> Placed {
+    let (_, end) = ends_of_pound(LOCKS.len());
+    let banks = CANAL_WIDTH / 2.0;
+    Placed::at("spot.x", "spot.y")
+        .sized("length", BOAT_WIDTH)
+        .turned("spot.degrees")
+        .named("name")
+        .in_unit("m")
+        .within((0.0, -banks), (end, banks))
+}
+
 /// What of the canal can be looked at.
 fn with_objects(host: HostBuilder, open: &Open) -> HostBuilder {
     host.guarded_object("locks", open.locks.clone(), |_, wanted| canal::within_the_walls(wanted))
@@ -450,21 +479,30 @@ fn with_objects(host: HostBuilder, open: &Open) -> HostBuilder {
                 .field("*.sluices", "from 0, shut, to 1, fully open")
                 .field("*.boat", "number of the boat in the chamber")
                 .field("*.gate_refusals", "how often a gate was held shut by the water")
-                .subject("*", "lock.*"),
+                .subject("*", "lock.*")
+                .measured("*.x", "its middle, along the canal", "m")
+                .placed(
+                    "*",
+                    Placed::at("x", 0.0).sized(CHAMBER, CHAMBER_WIDTH).noted("level").in_unit("m").as_ground(),
+                ),
         )
         .editable_object("pounds", open.pounds.clone())
         .about(
             "pounds",
             About::new("the water between the locks, from the lowest up")
                 .measured("*.level", "water level", "m")
-                .measured("*.area", "surface", "m²"),
+                .measured("*.area", "surface", "m²")
+                .measured("*.x", "its middle, along the canal", "m")
+                .placed("*", Placed::at("x", 0.0).sized("length", CANAL_WIDTH).noted("level").in_unit("m").as_ground()),
         )
         .editable_object("boats", open.boats.clone())
         .about(
             "boats",
             About::new("boats on the canal")
                 .measured("*.length", "over all", "m")
-                .measured("*.waited", "at locks", "s"),
+                .measured("*.waited", "at locks", "s")
+                .field("*.spot", "where it lies, worked out each frame")
+                .placed("*", boats_lie()),
         )
         .editable_object("weather", open.weather.clone())
         .about(

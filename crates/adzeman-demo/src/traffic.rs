@@ -1,12 +1,19 @@
 //! Boats: where they are and how they move.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
-use crate::canal::{Gate, LOCKS, Lock, Locks, Side};
+use crate::canal::{CHAMBER, Gate, LOCKS, Lock, Locks, STRETCH, Side, middle_of_lock};
 use crate::weather::{Chance, Weather};
 
-/// Metres between two locks.
-const STRETCH: f64 = 180.0;
+/// Metres: how wide the canal, a chamber and a boat are, and how far boats keep from the middle.
+pub(crate) const CANAL_WIDTH: f64 = 14.0;
+pub(crate) const CHAMBER_WIDTH: f64 = 5.5;
+pub(crate) const BOAT_WIDTH: f64 = 3.4;
+const LANE: f64 = 3.0;
+/// Metres between two boats that wait one behind the other.
+const GAP: f64 = 2.0;
 const NAMES: [&str; 12] = [
     "Heron",
     "Otter",
@@ -50,6 +57,46 @@ pub(crate) enum Place {
     Chamber(f64),
 }
 
+/// Where a boat lies: its middle, in metres along the canal from its lower end and across it, and where it points. Worked out anew
+/// each frame.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Spot {
+    pub(crate) x: f64,
+    pub(crate) y: f64,
+    pub(crate) degrees: f64,
+}
+
+/// Works out where every boat lies. Those that wait for a lock lie one behind the other, and who comes keeps behind them.
+pub(crate) fn place_boats(boats: &mut [Boat]) {
+    let mut tails: BTreeMap<(String, bool), f64> = BTreeMap::new();
+    let mut order: Vec<usize> = (0..boats.len()).collect();
+    let left = |boat: &Boat| match boat.place {
+        Place::Sailing(left) => left,
+        Place::Waiting(seconds) => -seconds,
+        Place::Chamber(_) => f64::NEG_INFINITY,
+    };
+    order.sort_by(|a, b| left(&boats[*a]).total_cmp(&left(&boats[*b])));
+    for number in order {
+        let boat = &mut boats[number];
+        let Some(lock) = LOCKS.iter().position(|lock| *lock == boat.lock) else { continue };
+        let goes_up = boat.heading == Heading::Up;
+        let sign = if goes_up { 1.0 } else { -1.0 };
+        let degrees = if goes_up { 0.0 } else { 180.0 };
+        let middle = middle_of_lock(lock);
+        if matches!(boat.place, Place::Chamber(_)) {
+            boat.spot = Spot { x: middle, y: 0.0, degrees };
+            continue;
+        }
+        // Metres between its bow and the lock.
+        let tail = tails.entry((boat.lock.clone(), goes_up)).or_insert(0.0);
+        let bow = left(boat).max(*tail);
+        *tail = bow + boat.length + GAP;
+        let x = middle - sign * (CHAMBER / 2.0 + bow + boat.length / 2.0);
+        boat.spot = Spot { x, y: sign * LANE, degrees };
+    }
+}
+
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Boat {
@@ -65,6 +112,8 @@ pub(crate) struct Boat {
     pub(crate) place: Place,
     /// Seconds it waited for this lock.
     pub(crate) waited: f64,
+    #[serde(default)]
+    pub(crate) spot: Spot,
 }
 
 /// What a boat did in a frame that others want to know.
@@ -89,6 +138,7 @@ pub(crate) fn new_boat(number: u64, chance: &mut Chance) -> Boat {
         lock: lock.to_owned(),
         place: Place::Sailing(40.0),
         waited: 0.0,
+        spot: Spot::default(),
     }
 }
 
@@ -122,6 +172,7 @@ pub(crate) fn move_boats(boats: &mut Vec<Boat>, locks: &mut Locks, weather: &Wea
         }
     }
     boats.retain(|boat| !boat.lock.is_empty());
+    place_boats(boats);
     happenings
 }
 

@@ -70,6 +70,7 @@ mod error;
 mod evaluate;
 mod facts;
 mod ffi;
+mod heap;
 mod look;
 mod reload;
 mod scope;
@@ -85,9 +86,10 @@ use std::sync::Arc;
 #[cfg(feature = "async")]
 use std::task::{self, Poll};
 
-use adzeman_core::engine::{Engine, EngineContext, Interrupt, Need, Supervisor, Syntax};
+use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
 use adzeman_core::host::{About, HostView};
+use adzeman_core::profile::Profile;
 use adzeman_core::sharing::Shared;
 #[cfg(feature = "async")]
 use adzeman_core::sharing::SharedWeak;
@@ -346,6 +348,10 @@ impl Interrupt for Remote {
         }
     }
 
+    fn prepare_sample(&self) -> bool {
+        self.interrupt.prepare_sample()
+    }
+
     fn inside(&self) -> Option<Inside> {
         self.interrupt.inside()
     }
@@ -362,6 +368,18 @@ impl EngineContext for LuaEngine {
 
     fn depth(&self) -> usize {
         self.0.with(|context| View::new(context, context.watch.running()).total())
+    }
+
+    fn memory_bytes(&self) -> Option<u64> {
+        Some(self.0.with(|context| ffi::sizes::bytes_in_use(context.main)))
+    }
+
+    fn begin_profile(&self) -> Result<(), EngineError> {
+        self.0.with(|context| context.begin_profile())
+    }
+
+    fn end_profile(&self) -> Profile {
+        self.0.with(|context| context.end_profile())
     }
 
     fn safe_point(&self) {

@@ -22,6 +22,7 @@ use crate::listen::{Listen, ListenError, Server};
 use crate::object::{OpenError, Opened};
 use crate::session;
 use crate::state::clients::Way;
+use crate::state::figures::Figure;
 use crate::state::trail::KeepTrail;
 use crate::transport::{Line, Pipe, PipeReader, PipeWriter};
 
@@ -338,6 +339,12 @@ impl Host {
     /// ```
     pub fn note_refused(&self, why: &str) {
         lane::note_refused(self.state(), why);
+    }
+
+    /// Opens a number of the host to those who ask for its figures; one of the same name goes. What it is, and when it is asked for, is said
+    /// at [`Figure`].
+    pub fn figure(&self, figure: Figure) {
+        self.state().figures.add(figure);
     }
 
     /// Calls `pump` about 60 times a second while a context of this thread is held at a stop, so that the host can keep

@@ -53,7 +53,9 @@ mod session;
 mod state;
 mod transport;
 
-pub use adzeman_core::host::{About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, SharedObject};
+pub use adzeman_core::host::{
+    About, ByFunctions, EventKind, HostError, Inside, Lending, Lent, Measure, Placed, SharedObject,
+};
 pub use adzeman_core::path::{Path, Segment};
 #[cfg(feature = "lua")]
 pub use adzeman_lua::lua_of;
@@ -65,6 +67,7 @@ pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]
 pub use lua::LuaContext;
 pub use object::OpenError;
+pub use state::figures::Figure;
 pub use state::trail::KeepTrail;
 pub use transport::{Pipe, PipeReader, PipeWriter};
 

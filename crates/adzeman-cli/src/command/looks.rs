@@ -27,6 +27,8 @@ pub(crate) enum Look {
     Running(Option<String>),
     /// An event of the trail, by its number.
     Trail(Trail),
+    /// The course of a number of the host.
+    Figure(String),
     /// What is inside a watch, by its number.
     Watch(usize),
     Expression(String, Form),
@@ -125,6 +127,9 @@ pub(super) fn parse_look(rest: &str) -> Look {
     match split_word(rest) {
         ("", _) => return Look::Here,
         ("sources", text) => return Look::Sources((!text.is_empty()).then(|| text.to_owned())),
+        ("figure", name) if !name.is_empty() && !name.contains(char::is_whitespace) => {
+            return Look::Figure(name.to_owned());
+        }
         ("break", which) if !which.is_empty() => return Look::Break(which.to_owned()),
         ("running", context) if context.split_whitespace().count() < 2 => {
             return Look::Running(Some(context.to_owned()).filter(|context| !context.is_empty()));

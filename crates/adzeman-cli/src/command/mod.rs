@@ -1,7 +1,10 @@
 //! The grammar of the prompt and of batch files: few verbs, plain words.
 
+mod again;
 mod breaks;
+mod heap;
 mod looks;
+mod profile;
 mod trail;
 mod verbs;
 
@@ -9,8 +12,11 @@ use std::time::Duration;
 
 use crate::error::CliError;
 
+pub(crate) use again::Again;
 pub(crate) use breaks::{Action, Break, Change, Site};
+pub(crate) use heap::{Census, HoldersOf};
 pub(crate) use looks::{Every, FORMS, Form, Look, Monitor, Text, Watch, parse_watch};
+pub(crate) use profile::Profile;
 pub(crate) use trail::Trail;
 use verbs::ELSEWHERE;
 pub(crate) use verbs::{TOPICS, VERBS};
@@ -106,6 +112,12 @@ pub(crate) enum Command {
         anyway: bool,
     },
     Trail(Trail),
+    Census(Census),
+    Holders(HoldersOf),
+    Plan(Again),
+    Profile(Profile),
+    /// Numbers of the host; of none in particular.
+    Figures(Again),
     UseFrame(usize),
     UseContext(String),
     Pause,
@@ -195,6 +207,14 @@ pub(crate) fn parse(line: &str) -> Result<Command, CliError> {
         "changes" => Ok(Command::Changes),
         "undo" => parse_undo(rest).ok_or_else(|| usage("undo")),
         "trail" => trail::parse(rest).map(Command::Trail).ok_or_else(|| usage("trail")),
+        "census" => heap::parse_census(rest).map(Command::Census).ok_or_else(|| usage("census")),
+        "holders" => heap::parse_holders(rest).map(Command::Holders).ok_or_else(|| usage("holders")),
+        "figures" => {
+            let wanted = again::parse(rest).filter(|wanted| wanted.part.is_none());
+            wanted.map(Command::Figures).ok_or_else(|| usage("figures"))
+        }
+        "profile" => profile::parse(rest).map(Command::Profile).ok_or_else(|| usage("profile")),
+        "plan" => again::parse(rest).map(Command::Plan).ok_or_else(|| usage("plan")),
         "use" => parse_use(rest),
         "limit" => parse_limit(rest).ok_or_else(|| usage("limit")).map(Command::Limit),
         "pause" => Ok(Command::Pause),

@@ -47,7 +47,7 @@ const fn verb(
 }
 
 /// All commands.
-pub(crate) const VERBS: [Verb; 32] = [
+pub(crate) const VERBS: [Verb; 37] = [
     verb(
         Topic::Stop,
         "break",
@@ -113,7 +113,7 @@ pub(crate) const VERBS: [Verb; 32] = [
     verb(
         Topic::Look,
         "look",
-        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N | trail N | running [CONTEXT]]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
+        "look [stack | locals | captured | varargs | globals | built-ins | event | host | source [--generated | --before] | contexts | events | break BREAKPOINT | watch N | trail N | figure NAME | running [CONTEXT]]\n    look sources [TEXT]\n    look EXPRESSION [as table | shape | text | bytes | hex | octal | binary]",
         "look at something; alone, at the stop. 'it' stands for the last value looked at, 'it2' for the one before",
         ["look host.locks.upper", "look boats as table"],
     ),
@@ -140,6 +140,41 @@ pub(crate) const VERBS: [Verb; 32] = [
         "trail [last N] [EVENT] [failed | refused] [for SUBJECT] [when CONDITION]\n    trail slowest | counts [EVENT ...]\n    trail to FILE.svg | FILE.jsonl [EVENT ...]\n    trail again N",
         "the last events: when, what they were about, what they took and what came of them; as sums, as a picture, as lines of JSON; or have one delivered once more",
         ["trail record.before_save for passage *", "trail when event.cost > 5ms and event.level < 2"],
+    ),
+    verb(
+        Topic::Look,
+        "figures",
+        "figures [every TIME [for N]] [to FILE.svg]",
+        "what the host does and takes, by kinds of events and by contexts, the numbers of its author, and the process last; 'look figure NAME' has the course of one",
+        ["figures", "figures to day.svg"],
+    ),
+    verb(
+        Topic::Look,
+        "profile",
+        "profile [TIME] [in CONTEXT] [during EVENT] [to FILE.svg | FILE.folded]",
+        "where time goes: functions by the time of their own and in all, from samples of the stack, for at most 1% of the time; as a flame graph, or as folded stacks",
+        ["profile 2s during frame.update", "profile 5s to day.svg"],
+    ),
+    verb(
+        Topic::Look,
+        "census",
+        "census [CONTEXT] [since N]",
+        "how many values of each kind a context holds, and what they take; since an earlier one: what came and stayed, most growth first",
+        ["census ledger", "census since 1"],
+    ),
+    verb(
+        Topic::Look,
+        "holders",
+        "holders of EXPRESSION [to FILE.dot]",
+        "at a stop: what keeps a value alive, as paths of names and keys, the shortest first",
+        ["holders of lock", "holders of lock to lock.dot"],
+    ),
+    verb(
+        Topic::Look,
+        "plan",
+        "plan [host.PART] [to FILE.svg] [every TIME [for N]]",
+        "where host objects lie, and what overlaps or lies outside; as a map in a file, and again after each TIME",
+        ["plan host.boats", "plan host.boats to boats.svg"],
     ),
     verb(
         Topic::Change,

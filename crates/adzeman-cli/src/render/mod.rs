@@ -1,8 +1,14 @@
 //! Printing: for people with a little colour, or as JSON. Colour only on a terminal, and never with `NO_COLOR`.
 
 mod changing;
+mod figures;
 mod fold;
+mod heap;
+mod plan;
+mod profile;
 mod reports;
+#[cfg(test)]
+mod samples;
 mod table;
 #[cfg(test)]
 mod tests;
@@ -168,6 +174,12 @@ impl Printer {
         } else {
             to_person(&render(report, columns()));
         }
+    }
+
+    /// The same as a text without colours, as wide as the terminal.
+    pub(crate) fn plain(&self, report: &Report) -> String {
+        let columns = columns();
+        anstream::adapter::strip_str(&folded(&render(report, columns), columns)).to_string()
     }
 
     /// Something that happened by itself.

@@ -3,7 +3,11 @@
 use std::fmt::Write as _;
 
 use super::changing::{render_changes, render_reload, render_undone};
+use super::figures::{Shown as FiguresShown, render_figure, render_figures};
 use super::fold::parts;
+use super::heap::{Taken, render_census, render_growth, render_holders};
+use super::plan::{Shown, render_plan};
+use super::profile::{Taken as Sampled, render_profile};
 use super::table::{cut_to, lay_out, styled_lines, without_tabs};
 use super::trail::{render_counts, render_entry, render_trail};
 use super::{HERE, NAME, QUIET, STRONG, TROUBLE, WIDEST, styled, values};
@@ -61,6 +65,39 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
         Report::TrailAgain { number } => {
             format!("event {number} is delivered once more between two of the host's own events\n")
         }
+        Report::Census { number, context, census, groups, since, grown, since_running, milliseconds, parts } => {
+            let taken =
+                Taken { number: *number, context, groups: *groups, milliseconds: *milliseconds, parts: *parts };
+            match (since, grown) {
+                (Some(since), Some(grown)) => render_growth(&taken, census, (*since, *since_running), grown, columns),
+                _ => render_census(&taken, census, columns),
+            }
+        }
+        Report::Holders { expression, holders, description } => {
+            render_holders(expression, holders, description, columns)
+        }
+        Report::HoldersWritten { file, paths } => format!("{paths} paths are drawn in {file}\n"),
+        Report::Plan { things, overlaps, overlapping, outside, unit, unplaced, cut } => {
+            let (overlapping, unit, cut) = (*overlapping, unit.as_deref(), *cut);
+            render_plan(&Shown { things, overlaps, overlapping, outside, unit, unplaced, cut }, columns)
+        }
+        Report::Profile { functions, .. } => match sampled(report) {
+            Some(taken) => render_profile(functions, &taken, columns),
+            None => String::new(),
+        },
+        Report::ProfileWritten { file, samples, stacks } => {
+            format!("{samples} samples, of {stacks} stacks, are in {file}\n")
+        }
+        Report::Figures { seconds, followed_seconds, events, counts_events, contexts, own, process } => {
+            let (seconds, followed, counts_events) = (*seconds, *followed_seconds, *counts_events);
+            render_figures(&FiguresShown { seconds, followed, events, counts_events, contexts, own, process }, columns)
+        }
+        Report::Figure { figure, points, jumps } => render_figure(figure, points, jumps, columns),
+        Report::FiguresDrawn { file, figures } => format!("the courses of {figures} figures are drawn in {file}\n"),
+        Report::PlanDrawn { file, things, overlapping, outside, times } => {
+            let again = if *times > 1 { format!(", {times} times") } else { String::new() };
+            format!("{things} things are drawn in {file}{again}; {overlapping} pairs overlap, {outside} lie outside\n")
+        }
         Report::FollowsSaves { files: None } => "files are not reloaded any more when they are saved\n".to_owned(),
         Report::FollowsSaves { files: Some(0) } => {
             "no file here is one of the host's scripts, so there is nothing to reload; 'paths' in adzeman.toml says where those of \
@@ -94,6 +131,23 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
         Report::Help { verb } => render_help(*verb),
         other => values::render_value_report(other, columns).unwrap_or_else(|| render_break_report(other, columns)),
     }
+}
+
+/// How a profile was taken.
+fn sampled(report: &Report) -> Option<Sampled> {
+    let Report::Profile { samples, ticks, passed_over, milliseconds, every_milliseconds, share, slowed, .. } = report
+    else {
+        return None;
+    };
+    Some(Sampled {
+        samples: *samples,
+        ticks: *ticks,
+        passed_over: *passed_over,
+        milliseconds: *milliseconds,
+        every: *every_milliseconds,
+        share: *share,
+        slowed: *slowed,
+    })
 }
 
 fn render_attached(report: &Report) -> String {

@@ -12,6 +12,7 @@ use textwrap::core::display_width;
 
 use super::fold::folded;
 use super::reports::{everything_for_tests, render, render_notice};
+use super::samples::of_numbers;
 use crate::error::CliError;
 use crate::project::Stale;
 use crate::report::{
@@ -312,8 +313,18 @@ fn attached() -> Report {
 
 /// One report of each kind, and some more where one is not enough.
 fn reports() -> Vec<Report> {
-    [of_sessions(), of_breakpoints(), of_stops(), of_values(), of_watches(), of_changes(), of_sources(), of_trails()]
-        .concat()
+    [
+        of_sessions(),
+        of_breakpoints(),
+        of_stops(),
+        of_values(),
+        of_watches(),
+        of_changes(),
+        of_sources(),
+        of_trails(),
+        of_numbers(),
+    ]
+    .concat()
 }
 
 fn of_sessions() -> Vec<Report> {
@@ -594,7 +605,7 @@ fn everything(columns: Option<usize>) -> String {
 fn there_is_one_of_everything() {
     let (report, error) = (include_str!("../report.rs"), include_str!("../error.rs"));
     let said = everything(None);
-    for (source, name, least) in [(report, "Report", 42), (report, "Notice", 10), (error, "CliError", 20)] {
+    for (source, name, least) in [(report, "Report", 51), (report, "Notice", 10), (error, "CliError", 20)] {
         let kinds = kinds(source, name);
         assert!(kinds.len() >= least, "{kinds:?}");
         for kind in kinds {

@@ -12,7 +12,8 @@ use crate::report::Kept;
 /// Widest text of what an event failed with, in the table.
 const WIDEST_WHY: usize = 60;
 
-fn milliseconds(value: f64) -> String {
+/// Milliseconds, with as many digits as are worth it.
+pub(super) fn milliseconds(value: f64) -> String {
     let digits = if value >= 100.0 {
         0
     } else if value >= 1.0 {

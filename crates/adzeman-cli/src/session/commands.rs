@@ -59,6 +59,11 @@ impl Session<'_> {
             }
             Command::Undo { which, anyway } => self.undo(which, anyway),
             Command::Trail(wanted) => self.trail(wanted),
+            Command::Census(wanted) => self.census(&wanted),
+            Command::Holders(wanted) => self.holders(wanted),
+            Command::Figures(wanted) => self.figures(&wanted),
+            Command::Profile(wanted) => self.profile(&wanted),
+            Command::Plan(wanted) => self.plan(&wanted),
             Command::UseFrame(number) => self.use_frame(number),
             Command::UseContext(name) => self.use_context(&name),
             Command::Pause => self.pause(),

@@ -30,6 +30,7 @@ impl Session<'_> {
             Look::Break(which) => self.look_break(&which),
             Look::Running(context) => self.look_running(context.as_deref()),
             Look::Trail(wanted) => self.trail(wanted),
+            Look::Figure(name) => self.look_figure(&name),
             Look::Watch(number) => self.look_watch(number),
             Look::Expression(expression, form) => self.look_expression(expression, form),
         }
@@ -124,12 +125,7 @@ impl Session<'_> {
     }
 
     pub(super) fn use_context(&mut self, name: &str) -> Result<Report, CliError> {
-        self.refresh_contexts()?;
-        let Some(context) = self.contexts.iter().find(|context| context.name == name) else {
-            let names: Vec<_> = self.contexts.iter().map(|context| context.name.clone()).collect();
-            return Err(CliError::Refused(format!("there is no context '{name}'; there is {}", names.join(", "))));
-        };
-        let id = context.id;
+        let id = self.context_named(name)?;
         if let Some(at) = self.elsewhere.iter().position(|held| held.thread_id == id) {
             let body = self.elsewhere.remove(at);
             // The other one is held still.

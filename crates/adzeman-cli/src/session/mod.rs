@@ -1,13 +1,16 @@
 //! A session with a host: what is known of it, and the stop being looked at.
 
+mod again;
 mod breakpoints;
 mod commands;
 mod completing;
+mod heap;
 mod hearing;
 mod joining;
 mod line;
 mod looking;
 mod monitoring;
+mod profile;
 mod reloading;
 mod running;
 mod sources;
@@ -365,6 +368,16 @@ impl<'a> Session<'a> {
         let first = || self.contexts.first().map(|context| context.id);
         let found = self.at.selected.or(self.at.stopped).or_else(first);
         found.ok_or_else(|| CliError::Refused("the host has opened no context yet; try again in a moment".to_owned()))
+    }
+
+    /// The context of this name.
+    pub(crate) fn context_named(&mut self, name: &str) -> Result<i64, CliError> {
+        self.refresh_contexts()?;
+        let found = self.contexts.iter().find(|context| context.name == name).map(|context| context.id);
+        found.ok_or_else(|| {
+            let names: Vec<_> = self.contexts.iter().map(|context| context.name.as_str()).collect();
+            CliError::Refused(format!("there is no context '{name}'; there is {}", names.join(", ")))
+        })
     }
 
     /// The number of the frame being looked at, if the context being looked at is the one that stopped.

@@ -10,7 +10,7 @@ use serde_json::{Value as Json, json};
 
 use super::{Ended, Session};
 use crate::error::CliError;
-use crate::live::{Key, SourceView};
+use crate::live::{Key, ReportView};
 use crate::report::{Listing, Report};
 use crate::signals;
 
@@ -29,13 +29,7 @@ impl Session<'_> {
     pub(super) fn look_running(&mut self, context: Option<&str>) -> Result<Report, CliError> {
         let thread_id = match context {
             None => self.current_context()?,
-            Some(name) => {
-                let found = self.contexts.iter().find(|context| context.name == name);
-                let known = || self.contexts.iter().map(|context| context.name.as_str()).collect::<Vec<_>>().join(", ");
-                found
-                    .map(|context| context.id)
-                    .ok_or_else(|| CliError::Refused(format!("there is no context '{name}'; there are {}", known())))?
-            }
+            Some(name) => self.context_named(name)?,
         };
         if let Some(stopped) = self.at.stopped {
             let _: Json = self.client.request("continue", &json!({ "threadId": stopped }))?;
@@ -88,7 +82,7 @@ impl Session<'_> {
     }
 
     fn watch_running(&mut self, thread_id: i64) -> Result<Report, CliError> {
-        let mut view = SourceView::open(u16::try_from(BEFORE + BEHIND + 4).unwrap_or(21))?;
+        let mut view = ReportView::open(u16::try_from(BEFORE + BEHIND + 4).unwrap_or(21))?;
         let (mut held, mut last, mut shown) = (None, None::<Instant>, None);
         self.printer.hold_notices(true);
         signals::forget_interrupt();

@@ -1,12 +1,13 @@
 //! Trails in files: a line of JSON that says whose it is, and one for each event.
 
-use std::io::{self, BufRead as _, BufReader, BufWriter, Write};
+use std::io::{self, BufRead as _, BufReader};
 use std::path::Path;
 
 use adzeman::core::trail::{Entry, FORMAT};
 use serde::Deserialize;
 
 use crate::error::CliError;
+use crate::own_file::write_own;
 use crate::report::Kept;
 
 /// The first line.
@@ -80,21 +81,6 @@ pub(super) fn read(file: &Path) -> Result<Held, CliError> {
     }
     entries.sort_by_key(|entry| entry.number);
     Ok(Held { head, entries, broken })
-}
-
-/// Writes a file that its owner alone can read; what was there is replaced.
-pub(super) fn write_own(file: &Path, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
-    let mut options = std::fs::OpenOptions::new();
-    options.write(true).create(true).truncate(true);
-    #[cfg(unix)]
-    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-    let opened = options.open(file)?;
-    // One that was there may have been for others to read.
-    #[cfg(unix)]
-    opened.set_permissions(std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
-    let mut out = BufWriter::new(opened);
-    write(&mut out)?;
-    out.flush()
 }
 
 pub(super) fn write_lines(file: &Path, entries: &[Entry], head: Option<&serde_json::Value>) -> io::Result<()> {

@@ -1,7 +1,6 @@
 //! Trails: those of hosts that run, and those that were written to files.
 
 mod file;
-mod timeline;
 
 use std::path::{Path, PathBuf};
 
@@ -10,11 +9,12 @@ use adzeman::core::trail::{Count, Entry, Filter, counts};
 use crate::args::ReadTrail;
 use crate::command::{Command, Trail, parse};
 use crate::error::CliError;
+use crate::own_file::write_text;
+use crate::pictures::draw_timeline;
 use crate::render::Printer;
 use crate::report::{Kept, Report};
 
-use file::{write_lines, write_own};
-pub(crate) use timeline::draw;
+use file::write_lines;
 
 /// Events shown where nothing else is said.
 pub(crate) const FEW: usize = 20;
@@ -100,8 +100,8 @@ pub(crate) fn write_to(
         return Err(CliError::Refused("no event is there to be written".to_owned()));
     }
     if is_picture {
-        let drawn = draw(entries, of).map_err(|why| unwritable(&path, std::io::Error::other(why)))?;
-        write_own(&path, |out| out.write_all(drawn.as_bytes())).map_err(|why| unwritable(&path, why))?;
+        let drawn = draw_timeline(entries, of).map_err(|why| unwritable(&path, std::io::Error::other(why)))?;
+        write_text(file, &drawn)?;
     } else {
         write_lines(&path, entries, head).map_err(|why| unwritable(&path, why))?;
     }

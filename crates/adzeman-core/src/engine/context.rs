@@ -5,8 +5,9 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use super::{Engine, Need};
+use super::{Engine, EngineError, Need};
 use crate::evaluation::{Allowance, Cancel, Inside, Limits, UnderWay};
+use crate::profile::Profile;
 use crate::sharing::MaySend;
 use crate::source::{Language, Line, LineSet, NameUse, SourceFacts, SourceId, SourceLine};
 use crate::stepping::StackId;
@@ -54,6 +55,25 @@ pub trait EngineContext: MaySend {
         false
     }
 
+    /// What the state has in use at this moment, in bytes; asked after each event, so that it has to cost next to nothing. `None`
+    /// where the engine cannot tell.
+    fn memory_bytes(&self) -> Option<u64> {
+        None
+    }
+
+    /// Begins to take samples of stacks whenever [`Interrupt::sample`] asks for one.
+    ///
+    /// # Errors
+    /// Why that cannot be.
+    fn begin_profile(&self) -> Result<(), EngineError> {
+        Err(EngineError::Runtime("this engine takes no samples of its stacks".to_owned()))
+    }
+
+    /// Ends that, and answers what was sampled.
+    fn end_profile(&self) -> Profile {
+        Profile::default()
+    }
+
     /// Looks for sources that were loaded without the engine being told, and reports them to the supervisor.
     fn discover(&self);
 
@@ -78,6 +98,12 @@ pub trait Interrupt: Send + Sync {
     /// Reaches the thread that runs the context, unless that is among those that were reached on behalf of all that were
     /// prepared. Answers as [`interrupt`](Self::interrupt).
     fn reach(&self, reached: &mut BTreeSet<i64>) -> bool;
+
+    /// Notes that a sample of the stack is wanted, for a context that [takes some](EngineContext::begin_profile): it is taken at the next
+    /// instruction of the script once the thread is [reached](Self::reach). False where the platform has no way.
+    fn prepare_sample(&self) -> bool {
+        false
+    }
 
     /// Called every now and then while something wants [attention](Supervisor::attention): an engine whose states may be on any
     /// thread, so that an interrupt finds none to go to while nobody runs them, sees to it that the next line that runs looks.
@@ -215,4 +241,9 @@ pub trait Supervisor: MaySend {
 
     /// Whether anyone wants to know what is printed.
     fn is_attached(&self) -> bool;
+
+    /// The kind of the event that is handled on this thread at this moment.
+    fn during(&self) -> Option<String> {
+        None
+    }
 }

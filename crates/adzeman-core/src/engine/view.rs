@@ -3,6 +3,7 @@
 use super::{EngineError, Frame, GivenBack, NamesUsed, Probe, Reload, ReloadMode, Scope, Trial, WaysOn};
 use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
+use crate::heap::{Census, Counting, Holders};
 use crate::path::TreePath;
 use crate::source::{Line, SourceFacts};
 use crate::stepping::Stack;
@@ -274,6 +275,33 @@ pub trait Engine {
     /// What the function returned that the last step came out of, if it was asked for ([`Need::returns_of`](super::Need::returns_of)).
     fn returned(&mut self) -> Option<Vec<Value>> {
         None
+    }
+
+    /// Counts the values of the state. It goes on for as long as `may_go_on` says, which is told how many were counted so far; `None`
+    /// where that ended it. One that is counted while the script runs goes on with the next call then; one that is counted while it
+    /// stands still was given up. Nothing of the script runs.
+    ///
+    /// # Errors
+    /// Why values cannot be counted.
+    fn census(&mut self, how: Counting, may_go_on: &mut dyn FnMut(u64) -> bool) -> Result<Option<Census>, EngineError> {
+        let _ = (how, may_go_on);
+        Err(EngineError::Runtime("this engine cannot count its values".to_owned()))
+    }
+
+    /// What holds the value of an expression: at most `most` paths, the shortest first. `None` where `may_go_on`, which is told how many
+    /// values were looked at, ended it. The script stands still meanwhile; nothing of it runs but what `text` says.
+    ///
+    /// # Errors
+    /// What evaluation raises, and for values that nothing can hold, such as numbers.
+    fn holders(
+        &mut self,
+        frame: Option<usize>,
+        text: &str,
+        most: usize,
+        may_go_on: &mut dyn FnMut(u64) -> bool,
+    ) -> Result<Option<Holders>, EngineError> {
+        let _ = (frame, text, most, may_go_on);
+        Err(EngineError::Runtime("this engine cannot tell what holds a value".to_owned()))
     }
 
     /// Names and fields that could stand where `prefix` stands, in `frame`: `len`, or `boat.le`.

@@ -2,7 +2,7 @@
 
 use serde_json::Value as Json;
 
-use super::{Data, Outline};
+use super::{Data, Outline, Placed};
 use crate::path::{Notation, Path, PathError, Segment};
 
 /// Says what parts of a host object are. Parts are named by paths from the object on, in which `*` stands for any name or
@@ -25,13 +25,14 @@ use crate::path::{Notation, Path, PathError, Segment};
 /// let shown = about.sealed(&path(""), json!({"upper": {"level": 2.5, "pin": 1234}}));
 /// assert_eq!(path("upper.pin").walk(&shown), Ok(&Data::Secret));
 /// ```
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct About {
     /// What the object is, in a few words.
     pub doc: String,
     parts: Vec<AboutPart>,
     subjects: Vec<(Pattern, String)>,
     usual: Vec<(Pattern, Json)>,
+    placed: Vec<(Pattern, Placed)>,
     /// Texts that are no paths.
     mistakes: Vec<PathError>,
 }
@@ -52,8 +53,8 @@ pub struct AboutPart {
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Pattern(Path);
 
-/// The name that stands for any step.
-const ANY: &str = "*";
+/// The name that stands for any step in what is said of parts.
+pub const ANY: &str = "*";
 
 impl Pattern {
     fn steps(&self) -> &[Segment] {
@@ -124,6 +125,15 @@ impl About {
         self.with(path, |about, pattern| about.subjects.push((pattern, name.to_owned())))
     }
 
+    /// Says where a part lies, for `plan`.
+    #[must_use]
+    pub fn placed(self, path: &str, placed: Placed) -> Self {
+        let wrong = placed.check().err();
+        let mut said = self.with(path, |about, pattern| about.placed.push((pattern, placed)));
+        said.mistakes.extend(wrong);
+        said
+    }
+
     fn with(mut self, path: &str, add: impl FnOnce(&mut Self, Pattern)) -> Self {
         match Path::parse(path, Notation::OF_DATA) {
             Ok(path) => add(&mut self, Pattern(path)),
@@ -144,6 +154,11 @@ impl About {
     #[must_use]
     pub fn part(&self, path: &Path) -> Option<&AboutPart> {
         self.parts.iter().find(|part| !part.is_secret && part.pattern.is(path.segments()))
+    }
+
+    /// The parts that have places: paths in which [`ANY`] stands for any step.
+    pub fn places(&self) -> impl Iterator<Item = (&Path, &Placed)> {
+        self.placed.iter().map(|(pattern, placed)| (&pattern.0, placed))
     }
 
     /// What is usual for the part at a path, if it is meant to be tried with other values.

@@ -22,6 +22,10 @@ impl Attendant for Context {
         self.supervisor.is_attached()
     }
 
+    fn during(&self) -> Option<String> {
+        self.supervisor.during()
+    }
+
     fn stop_asked(&self, state: State) {
         if self.supervisor.is_attached() {
             self.watch.quietly(|| self.supervisor.stop_asked(&mut View::below(self, state, 1)));

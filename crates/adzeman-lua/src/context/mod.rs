@@ -2,6 +2,7 @@
 
 mod attend;
 mod going;
+mod profile;
 mod reload;
 mod stacks;
 mod stepped;
@@ -28,6 +29,7 @@ use crate::ffi::layout::Definition;
 use crate::ffi::state::{Slot, State};
 use crate::ffi::watch::{Attendant, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
+use crate::heap::Heap;
 use crate::look::Shown;
 use crate::look::track::Tracks;
 use crate::scope;
@@ -64,6 +66,7 @@ pub(crate) struct Context {
     tracks: Tracks,
     evaluator: Evaluator,
     arms: Arms,
+    heap: Heap,
     need: RefCell<Need>,
     /// Whether some armed line needs the line hook.
     lines_hooked: Cell<bool>,
@@ -93,6 +96,7 @@ impl Context {
             tracks: Tracks::new(shown.clone()),
             evaluator: Evaluator::new(lua, watch.clone(), shown.clone(), supervisor.clone()),
             arms: Arms::new(watch.clone(), scripts.clone(), supervisor.clone()),
+            heap: Heap::default(),
             watch,
             scripts,
             shown,

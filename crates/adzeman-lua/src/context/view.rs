@@ -6,6 +6,7 @@ use adzeman_core::engine::{
     WaysOn,
 };
 use adzeman_core::evaluation::{Allowance, Cancel};
+use adzeman_core::heap::{Census, Counting, Holders};
 use adzeman_core::path::TreePath;
 use adzeman_core::source::Line;
 use adzeman_core::source::{SourceFacts, SourceLine};
@@ -21,6 +22,7 @@ use crate::environments;
 use crate::evaluate::{Scope as Names, from_lua, holds, is_of_binding};
 use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
+use crate::heap::Heap;
 use crate::look::{Node, captured_names};
 use crate::scope::{self, Target};
 use crate::text::conditions::Condition;
@@ -115,6 +117,16 @@ impl<'a> View<'a> {
             let depth = |held: State| held.depth() - if held == state { passed } else { 0 };
             chain(watch, state).into_iter().map(|held| (held, depth(held))).collect()
         })
+    }
+
+    /// The threads that run, the innermost first, and the main one.
+    fn running(&mut self) -> Vec<State> {
+        let main = self.context.main;
+        let mut running: Vec<State> = self.stacks().iter().map(|(thread, _)| *thread).collect();
+        if !running.contains(&main) {
+            running.push(main);
+        }
+        running
     }
 
     /// All frames with one mark between two stacks.
@@ -453,6 +465,37 @@ impl Engine for View<'_> {
         })
     }
 
+    fn census(&mut self, how: Counting, may_go_on: &mut dyn FnMut(u64) -> bool) -> Result<Option<Census>, EngineError> {
+        self.looking(|view| {
+            let (context, running) = (view.context, view.running());
+            context.watch.quietly(|| match how {
+                Counting::Standing => context.heap.count_standing(running, view.state, &context.scripts, may_go_on),
+                Counting::Begin | Counting::GoOn => {
+                    if how == Counting::Begin {
+                        context.heap.give_up(view.state);
+                    }
+                    context.heap.count_running(view.state, &context.scripts, may_go_on)
+                }
+            })
+        })
+    }
+
+    fn holders(
+        &mut self,
+        frame: Option<usize>,
+        text: &str,
+        most: usize,
+        may_go_on: &mut dyn FnMut(u64) -> bool,
+    ) -> Result<Option<Holders>, EngineError> {
+        self.evaluating(|view| {
+            view.run_for_one(frame, text)?;
+            view.held_collector = view.state.hold_collector() || view.held_collector;
+            let (context, running) = (view.context, view.running());
+            let told = (&*context.scripts, &*context.shown);
+            context.watch.quietly(|| Heap::holders(view.state, running, told, most, may_go_on))
+        })
+    }
+
     fn give_back(&mut self, trial: TrackId, anyway: bool) -> GivenBack {
         let top = self.state.top();
         let outcome = self.context.watch.quietly(|| self.context.tracks.give_back(self.state, trial, anyway));
@@ -545,6 +588,9 @@ impl Engine for View<'_> {
             && let Err(error) = self.context.evaluator.forget_results()
         {
             tracing::warn!(%error, "what was evaluated is kept alive");
+        }
+        if !self.context.supervisor().is_attached() {
+            self.context.heap.give_up(self.state);
         }
         environments::forget(self.context.main);
         self.stacks = None;

@@ -162,6 +162,14 @@ impl Activation {
         }
     }
 
+    /// The line that it is at; 0 where that is not known.
+    pub(crate) fn current_line(&self) -> u32 {
+        let mut record = self.copy_record();
+        // SAFETY: as in `info`; `l` only fills in a field.
+        unsafe { ffi::lua_getinfo(self.state.raw(), c"l".as_ptr(), &raw mut record) };
+        u32::try_from(record.currentline).unwrap_or(0)
+    }
+
     /// Runs `look` on the chunk name, without copying it.
     pub(crate) fn with_chunk_name<T>(&self, look: impl FnOnce(&[u8]) -> T) -> T {
         let mut record = self.copy_record();

@@ -103,6 +103,9 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
     // running function, in which the kind of the event is filled in.
     unsafe {
         let (watch, event) = (watch_of(raw), (*record).event);
+        if let Some(watch) = watch.filter(|watch| watch.profile.is_on()) {
+            sample(watch, raw, event);
+        }
         if let Some(watch) = watch.filter(|watch| watch.leaping.is_under_way())
             && leap::take_on(watch, raw, event)
         {
@@ -488,4 +491,40 @@ pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
             ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKLINE, looks_up);
         }
     }
+}
+
+/// From a signal handler on the script's own thread: has the hook called at the next instruction. False where another's hook stands, or
+/// that of an evaluation.
+///
+/// # Safety
+/// As [`watch_from_signal`].
+pub(super) unsafe fn sample_from_signal(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller.
+    unsafe {
+        let held = ffi::lua_gethook(raw).map_or(ptr::null(), |held| held as *const ());
+        let is_on = held == on_hook as *const ();
+        if !is_on && !held.is_null() {
+            return false;
+        }
+        let mask = if is_on { ffi::lua_gethookmask(raw) } else { 0 };
+        ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKCOUNT, 1);
+        true
+    }
+}
+
+/// Takes a sample that is due, and has the hook be what it was.
+///
+/// # Safety
+/// As [`on_hook`].
+#[cold]
+unsafe fn sample(watch: &Watch, raw: *mut ffi::lua_State, event: c_int) {
+    caught(|| {
+        // SAFETY: the thread runs for as long as the hook does.
+        let state = unsafe { State::new(raw) };
+        // One that was asked for on a thread that did not run then finds nothing due, and ends here.
+        let is_odd = event == ffi::LUA_HOOKCOUNT && !watch.runs_openly() && !watch.is_abandoning();
+        if (watch.take_sample(state) || is_odd) && watch.is_watching() {
+            set_hook_of(watch, state, watch.watching());
+        }
+    });
 }

@@ -41,6 +41,8 @@ pub(super) struct Internals {
     collector_stop: Option<usize>,
     /// `global_State.allgc`, and `currentwhite`.
     objects: Option<(usize, usize)>,
+    /// `global_State.finobj`: the objects that have finalizers.
+    finalized: Option<usize>,
 }
 
 fn internals() -> &'static Internals {
@@ -58,6 +60,7 @@ fn internals() -> &'static Internals {
                 allows_hook: find_allows_hook(raw),
                 collector_stop: find_collector_stop(raw),
                 objects: find_objects(raw),
+                finalized: find_finalized(raw),
             }
         });
         let Some(found) = found else { return Internals::default() };
@@ -65,7 +68,8 @@ fn internals() -> &'static Internals {
             && found.protected_call.is_some()
             && found.allows_hook.is_some()
             && found.collector_stop.is_some()
-            && found.objects.is_some();
+            && found.objects.is_some()
+            && found.finalized.is_some();
         if !is_whole {
             tracing::info!(?found, "some of the engine's records are not known; what needs them is done in other ways");
         }
@@ -259,6 +263,38 @@ unsafe fn find_objects(raw: *mut ffi::lua_State) -> Option<(usize, usize)> {
 }
 
 /// # Safety
+/// As [`find_error_handler`].
+unsafe fn find_finalized(raw: *mut ffi::lua_State) -> Option<usize> {
+    unsafe extern "C-unwind" fn finalizer(_: *mut ffi::lua_State) -> c_int {
+        0
+    }
+    // SAFETY: given by the caller; objects are on the stack while they are looked at.
+    unsafe {
+        let shared = shared_of(raw);
+        let top = ffi::lua_gettop(raw);
+        let mut heads: Vec<usize> = (0..SHARED_BYTES).step_by(8).collect();
+        ffi::lua_createtable(raw, 0, 1);
+        ffi::lua_pushcfunction(raw, finalizer);
+        ffi::lua_setfield(raw, -2, c"__gc".as_ptr());
+        for _ in 0..ROUNDS {
+            ffi::lua_createtable(raw, 0, 0);
+            let object = ffi::lua_topointer(raw, -1);
+            let head = |at: &usize| read::<usize>(shared, *at) == object as usize;
+            heads.retain(|at| !head(at));
+            ffi::lua_pushvalue(raw, top + 1);
+            ffi::lua_setmetatable(raw, -2);
+            heads.retain(head);
+            if read::<u8>(object, MARK_OF_OBJECT) & IN_OTHER_LIST == 0 {
+                heads.clear();
+            }
+            ffi::lua_settop(raw, -2);
+        }
+        ffi::lua_settop(raw, top);
+        only(heads.into_iter())
+    }
+}
+
+/// # Safety
 /// `raw` is live, and the layout is known.
 pub(super) unsafe fn shared_of(raw: *mut ffi::lua_State) -> *const c_void {
     // SAFETY: given by the caller.
@@ -283,6 +319,7 @@ pub(super) unsafe fn write<T>(record: *const c_void, offset: usize, value: T) {
 pub(super) struct Header {
     shared: usize,
     head: usize,
+    finalized: Option<usize>,
     other_white: u8,
 }
 
@@ -293,7 +330,7 @@ pub(super) fn header(state: State) -> Option<Header> {
     unsafe {
         let shared = shared_of(state.raw());
         let other_white = (read::<u8>(shared, white) & WHITE) ^ WHITE;
-        Some(Header { shared: shared as usize, head, other_white })
+        Some(Header { shared: shared as usize, head, finalized: internals().finalized, other_white })
     }
 }
 
@@ -310,6 +347,11 @@ impl Header {
     /// The newest object.
     pub(super) fn first(&self) -> usize {
         Self::member(self.shared, self.head)
+    }
+
+    /// The newest one of those that have finalizers, 0 for none; `None` where that is not known.
+    pub(super) fn first_finalized(&self) -> Option<usize> {
+        self.finalized.map(|at| Self::member(self.shared, at))
     }
 
     /// The one behind; 0 for none.
@@ -329,6 +371,15 @@ impl Header {
     pub(super) fn is_elsewhere(&self, object: usize) -> bool {
         Self::member::<u8>(object, MARK_OF_OBJECT) & IN_OTHER_LIST != 0
     }
+}
+
+/// The type of an object, as its header has it.
+///
+/// # Safety
+/// There is an object at the address.
+pub(super) unsafe fn tag_of(object: usize) -> u8 {
+    // SAFETY: given by the caller; the member is in the header that all objects have.
+    unsafe { read(object as *const c_void, TYPE_OF_OBJECT) }
 }
 
 /// Has errors that are raised on this thread from now on, up to the next protected call, pass by the message handler of the
@@ -385,5 +436,6 @@ mod tests {
         assert!(found.allows_hook.is_some(), "{found:?}");
         assert!(found.collector_stop.is_some(), "{found:?}");
         assert!(found.objects.is_some(), "{found:?}");
+        assert!(found.finalized.is_some(), "{found:?}");
     }
 }

@@ -15,7 +15,7 @@ mod linux {
     use std::collections::BTreeSet;
     use std::ffi::c_void;
     use std::sync::OnceLock;
-    use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicUsize, Ordering::SeqCst};
+    use std::sync::atomic::{AtomicBool, AtomicI32, AtomicPtr, AtomicU64, AtomicUsize, Ordering::SeqCst};
     use std::time::{Duration, Instant};
     use std::{ptr, thread};
 
@@ -53,10 +53,81 @@ mod linux {
         /// Whether someone asks what the thread is in, and the answer.
         is_asked: AtomicBool,
         inside: AtomicUsize,
+        sampling: Sampling,
         /// Handlers that look at the state at this moment.
         looking: AtomicUsize,
         /// Hooks of others that the handler has put ours in the place of: on the main thread, and on the one that ran.
         taken: [Taken; 2],
+    }
+
+    /// Samples of the stack that are wanted, and what the handler has seen.
+    struct Sampling {
+        is_wanted: AtomicBool,
+        /// How many the hook has to take, and what ran at the first of them.
+        due: AtomicUsize,
+        inside: AtomicUsize,
+        /// How many found no script that runs.
+        idle: AtomicUsize,
+        /// What the handler took, in nanoseconds.
+        spent: AtomicU64,
+    }
+
+    impl Sampling {
+        const fn none() -> Self {
+            Self {
+                is_wanted: AtomicBool::new(false),
+                due: AtomicUsize::new(0),
+                inside: AtomicUsize::new(0),
+                idle: AtomicUsize::new(0),
+                spent: AtomicU64::new(0),
+            }
+        }
+
+        /// No script runs: neither does one of which the hook has not taken the sample, as it has ended by an error.
+        fn is_idle(&self) {
+            let lost = self.due.swap(0, SeqCst);
+            self.idle.fetch_add(1 + lost, SeqCst);
+        }
+
+        /// Has a hook take the sample at the next instruction. Async-signal-safe.
+        ///
+        /// # Safety
+        /// As [`look`]: this thread runs the state.
+        unsafe fn take(&self, main: *mut ffi::lua_State, running: *mut ffi::lua_State) {
+            let begun = now();
+            let thread = if running.is_null() { main } else { running };
+            // SAFETY: given by the caller; as in `look`.
+            let inside = unsafe {
+                let errno = *libc::__errno_location();
+                let inside = whereabouts::look_at_function(thread);
+                *libc::__errno_location() = errno;
+                inside
+            };
+            if inside == HOST {
+                self.is_idle();
+            } else if self.due.fetch_add(1, SeqCst) == 0 {
+                self.inside.store(inside, SeqCst);
+                for state in [main, running] {
+                    // SAFETY: given by the caller; a running coroutine is alive.
+                    if !state.is_null() && !unsafe { hook::sample_from_signal(state) } {
+                        // Another's hook stands there, and is not disturbed for this.
+                        self.is_idle();
+                    }
+                }
+            } else if inside > FINALIZER && self.inside.load(SeqCst) == SCRIPT {
+                // The hook waits for a native function that was called just then.
+                self.inside.store(inside, SeqCst);
+            }
+            self.spent.fetch_add(now().saturating_sub(begun), SeqCst);
+        }
+    }
+
+    /// Nanoseconds of a clock that only goes forward. Async-signal-safe.
+    fn now() -> u64 {
+        let mut time = libc::timespec { tv_sec: 0, tv_nsec: 0 };
+        // SAFETY: the clock is always there, and is async-signal-safe to read.
+        unsafe { libc::clock_gettime(libc::CLOCK_MONOTONIC, &raw mut time) };
+        u64::try_from(time.tv_sec).unwrap_or(0) * 1_000_000_000 + u64::try_from(time.tv_nsec).unwrap_or(0)
     }
 
     /// A hook of another's that stood on a thread.
@@ -115,6 +186,7 @@ mod linux {
                 wanted: AtomicBool::new(false),
                 is_asked: AtomicBool::new(false),
                 inside: AtomicUsize::new(NOT_FOUND),
+                sampling: Sampling::none(),
                 looking: AtomicUsize::new(0),
                 taken: [const { Taken::none() }; 2],
             }
@@ -194,6 +266,8 @@ mod linux {
             let [main, running] = [&entry.state, &entry.running].map(|held| held.load(SeqCst));
             if !main.is_null() && is_run_here(entry, main) {
                 look(entry, main, running);
+            } else if entry.sampling.is_wanted.swap(false, SeqCst) {
+                entry.sampling.is_idle();
             } else if !main.is_null() && is_idle(entry, main) && entry.is_asked.swap(false, SeqCst) {
                 entry.inside.store(HOST, SeqCst);
             }
@@ -232,6 +306,10 @@ mod linux {
                 entry.inside.store(whereabouts::look(thread), SeqCst);
                 *libc::__errno_location() = errno;
             }
+        }
+        if entry.sampling.is_wanted.swap(false, SeqCst) {
+            // SAFETY: as below.
+            unsafe { entry.sampling.take(main, running) };
         }
         if entry.wanted.swap(false, SeqCst) {
             for (state, taken) in [main, running].into_iter().zip(&entry.taken) {
@@ -334,6 +412,31 @@ mod linux {
             }))
         }
 
+        /// Begins to count samples anew.
+        pub(crate) fn begin_samples(&self) {
+            if let Some(entry) = self.0 {
+                entry.sampling.is_wanted.store(false, SeqCst);
+                entry.sampling.due.store(0, SeqCst);
+                entry.sampling.idle.store(0, SeqCst);
+                entry.sampling.spent.store(0, SeqCst);
+            }
+        }
+
+        /// How many samples are to be taken now, and what ran at the first of them.
+        pub(crate) fn take_samples(&self) -> Option<(usize, usize)> {
+            let sampling = &self.0?.sampling;
+            let due = sampling.due.swap(0, SeqCst);
+            (due > 0).then(|| (due, sampling.inside.load(SeqCst)))
+        }
+
+        /// Samples that found no script, and the nanoseconds that the handler took.
+        pub(crate) fn sampled(&self) -> (u64, u64) {
+            self.0.map_or((0, 0), |entry| {
+                let idle = u64::try_from(entry.sampling.idle.load(SeqCst)).unwrap_or(0);
+                (idle, entry.sampling.spent.load(SeqCst))
+            })
+        }
+
         /// Takes the hooks of others that the signal's handler has put ours in the place of.
         pub(crate) fn take_others(&self) -> impl Iterator<Item = (*mut ffi::lua_State, Other)> {
             self.0.into_iter().flat_map(|entry| &entry.taken).filter_map(Taken::take)
@@ -375,6 +478,14 @@ mod linux {
             if let Some(entry) = self.entry() {
                 entry.wanted.store(true, SeqCst);
             }
+        }
+
+        /// Notes that a sample of the stack is wanted.
+        pub(crate) fn prepare_sample(&self) -> bool {
+            self.entry().is_some_and(|entry| {
+                entry.sampling.is_wanted.store(true, SeqCst);
+                true
+            })
         }
 
         /// Sends the signal to the thread, unless it is among those that it was sent to since the first state was prepared.
@@ -466,6 +577,16 @@ mod elsewhere {
             std::iter::empty()
         }
 
+        pub(crate) fn begin_samples(&self) {}
+
+        pub(crate) fn take_samples(&self) -> Option<(usize, usize)> {
+            None
+        }
+
+        pub(crate) fn sampled(&self) -> (u64, u64) {
+            (0, 0)
+        }
+
         pub(crate) fn remote(&self) -> Remote {
             Remote
         }
@@ -478,6 +599,10 @@ mod elsewhere {
         }
 
         pub(crate) fn prepare(&self) {}
+
+        pub(crate) fn prepare_sample(&self) -> bool {
+            false
+        }
 
         pub(crate) fn reach(&self, _: &mut BTreeSet<i64>) -> bool {
             false

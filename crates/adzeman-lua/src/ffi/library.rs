@@ -33,14 +33,14 @@ pub(super) enum Effect {
 
 /// A function of the library.
 #[derive(Debug)]
-pub(super) struct Native {
+pub(crate) struct Native {
     /// As scripts name it: `string.rep`.
-    pub(super) name: String,
+    pub(crate) name: String,
     pub(super) effect: Effect,
 }
 
 /// The function at an address, if it is one of the library, or of this crate.
-pub(super) fn native_at(address: usize) -> Option<&'static Native> {
+pub(crate) fn native_at(address: usize) -> Option<&'static Native> {
     natives().get(&address)
 }
 

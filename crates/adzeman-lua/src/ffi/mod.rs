@@ -19,6 +19,7 @@ mod captured;
 mod collector;
 mod finalizers;
 pub(crate) mod gate;
+pub(crate) mod graph;
 pub(crate) mod guard;
 pub(crate) mod hook;
 pub(crate) mod hosted;
@@ -27,7 +28,7 @@ pub(crate) mod interrupt;
 pub(crate) mod layout;
 pub(crate) mod leap;
 mod levels;
-mod library;
+pub(crate) mod library;
 pub(crate) mod limit;
 pub(crate) mod locked;
 pub(crate) mod natives;
@@ -36,13 +37,15 @@ pub(crate) mod offered;
 mod others;
 mod own_hooks;
 pub(crate) mod print;
+pub(crate) mod profile;
 pub(crate) mod proxy;
+pub(crate) mod sizes;
 pub(crate) mod state;
 pub(crate) mod tables;
 pub(crate) mod walk;
 pub(crate) mod watch;
 #[cfg(target_os = "linux")]
-mod whereabouts;
+pub(crate) mod whereabouts;
 
 /// The binding's handle of a state that a host has made by the C API, for everything here that takes one.
 ///

@@ -16,32 +16,55 @@ use mlua::ffi;
 use super::body::{Body, body_of};
 use super::internals::{self, Header};
 use super::layout;
+use super::sizes::object_address;
 use super::state::{Slot, State, Type};
 
 /// Objects that are always gone through, which takes a millisecond and a half at the most, and then between two looks at the time.
 pub(crate) const LEAST: usize = 8192;
 const GLANCE: usize = 128;
+/// The same where each of them is looked into.
+const LEAST_VALUES: usize = 1024;
 /// What the walk keeps in its table: what this pass began with, what it ends at, and where it goes on.
 const BEGAN_WITH: i64 = 1;
 const ENDS_AT: i64 = 2;
 const GOES_ON_AT: i64 = 3;
 
-/// A function or a thread of a state, alive while it is shown.
+/// An object of a state, alive while it is shown.
 #[derive(Clone, Copy)]
 pub(crate) struct Object<'a> {
     address: usize,
-    kind: Type,
+    /// Its type, as its header has it.
+    tag: u8,
     alive: PhantomData<&'a ()>,
 }
 
 impl<'a> Object<'a> {
-    /// The one on top of `state`, which stays there meanwhile.
+    /// The function or thread on top of `state`, which stays there meanwhile.
     pub(crate) fn on_top(state: &'a State, kind: Type) -> Self {
-        Self { address: state.address_at(-1), kind, alive: PhantomData }
+        let tag = if kind == Type::Function { LUA_FUNCTION } else { THREAD };
+        Self { address: state.address_at(-1), tag, alive: PhantomData }
     }
 
+    /// What was found at an address.
+    ///
+    /// # Safety
+    /// There is an object, which stays alive for as long as the answer is used, of a state whose collector is held.
+    pub(super) unsafe fn at(address: usize) -> Self {
+        // SAFETY: given by the caller.
+        let tag = unsafe { internals::tag_of(address) };
+        Self { address, tag, alive: PhantomData }
+    }
+
+    /// Its type; [`Type::None`] for what no script can have.
     pub(crate) fn kind(self) -> Type {
-        self.kind
+        match self.tag {
+            SHORT_STRING | LONG_STRING => Type::String,
+            TABLE => Type::Table,
+            LUA_FUNCTION | NATIVE_CLOSURE => Type::Function,
+            USERDATA => Type::Userdata,
+            THREAD => Type::Thread,
+            _ => Type::None,
+        }
     }
 
     pub(crate) fn address(self) -> usize {
@@ -62,11 +85,7 @@ impl<'a> Object<'a> {
 
     /// Pushes it; false, and nothing pushed, where that cannot be done.
     pub(crate) fn push(self, state: State) -> bool {
-        let tag = match self.kind {
-            Type::Function => LUA_FUNCTION,
-            _ => ffi::LUA_TTHREAD as u8,
-        };
-        push_object(state, self.address, tag)
+        push_object(state, self.address, self.tag)
     }
 }
 
@@ -75,6 +94,9 @@ const SHORT_STRING: u8 = 4;
 const LONG_STRING: u8 = 4 | 1 << 4;
 const LUA_FUNCTION: u8 = 6;
 const NATIVE_CLOSURE: u8 = 6 | 2 << 4;
+const TABLE: u8 = ffi::LUA_TTABLE as u8;
+const USERDATA: u8 = ffi::LUA_TUSERDATA as u8;
+const THREAD: u8 = ffi::LUA_TTHREAD as u8;
 /// Of a value on a stack that is an object.
 const IS_OBJECT: u8 = 1 << 6;
 
@@ -100,6 +122,14 @@ fn push_object(state: State, address: usize, tag: u8) -> bool {
     true
 }
 
+/// Whether a pass has begun.
+enum Begun {
+    Yes,
+    /// There is no object.
+    Empty,
+    NotKnown,
+}
+
 /// How far a walk has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Progress {
@@ -111,11 +141,23 @@ pub(crate) enum Progress {
     NotKnown,
 }
 
-/// A walk over the objects of one state.
+/// Which objects a walk is over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Over {
+    /// Functions written in Lua and threads, none of which has a finalizer.
+    Code,
+    /// All values without a finalizer that the engine allocates.
+    Values,
+    /// Those with one.
+    Finalized,
+}
+
+/// A walk over objects of one state.
 #[derive(Debug)]
 pub(crate) struct Sweep {
     /// Where what it is kept by is kept.
     slot: Slot,
+    over: Over,
     /// Whether a pass has begun that is to go on.
     is_going: Cell<bool>,
     /// Whether the walk under way, if one is, was given up.
@@ -126,10 +168,20 @@ pub(crate) struct Sweep {
 }
 
 impl Sweep {
-    /// One that is kept in this slot.
+    /// One over functions written in Lua and threads, that is kept in this slot.
     pub(crate) fn kept_in(slot: Slot) -> Self {
+        Self::over(Over::Code, slot)
+    }
+
+    /// Two that show all values together, each kept in a slot: those without a finalizer and those with one.
+    pub(crate) fn of_all_values(slots: [Slot; 2]) -> [Self; 2] {
+        [Self::over(Over::Values, slots[0]), Self::over(Over::Finalized, slots[1])]
+    }
+
+    fn over(over: Over, slot: Slot) -> Self {
         Self {
             slot,
+            over,
             is_going: Cell::new(false),
             is_given_up: Cell::new(false),
             count: Cell::new(0),
@@ -157,8 +209,8 @@ impl Sweep {
         ended
     }
 
-    /// Goes on, or begins, until it is over or the time is up. Each function written in Lua and each thread is shown at least
-    /// once; `show` makes neither, and leaves the stack as it was.
+    /// Goes on, or begins, until it is over or the time is up. Each object that it is over is shown at least once; `show` makes none,
+    /// and leaves the stack as it was.
     ///
     /// # Errors
     /// When the state has no memory left.
@@ -225,10 +277,14 @@ impl Sweep {
         let mut has_begun = false;
         loop {
             let Some(from) = self.position(state, kept, &header) else {
-                if !self.begin(state, kept, &header)? {
-                    return Ok(Progress::NotKnown);
+                match self.begin(state, kept, &header, show)? {
+                    Begun::Yes => has_begun = true,
+                    Begun::Empty => {
+                        self.last_count.set(Some(self.count.take()));
+                        return Ok(Progress::Done);
+                    }
+                    Begun::NotKnown => return Ok(Progress::NotKnown),
                 }
-                has_begun = true;
                 continue;
             };
             let end = address_in(state, kept, ENDS_AT);
@@ -256,20 +312,45 @@ impl Sweep {
         if !self.is_going.get() {
             return None;
         }
-        let at = address_in(state, kept, GOES_ON_AT).filter(|at| !header.is_elsewhere(*at));
+        let is_in_list = |at: &usize| header.is_elsewhere(*at) == (self.over == Over::Finalized);
+        let at = address_in(state, kept, GOES_ON_AT).filter(is_in_list);
         self.is_going.set(at.is_some());
         at
     }
 
-    /// Begins a pass at a new object; false where that is not the first one of the list.
-    fn begin(&self, state: State, kept: c_int, header: &Header) -> Result<bool, EngineError> {
-        state.push_table()?;
-        let is_first = header.first() == state.address_at(-1);
+    /// Begins a pass: at a new object, or at the newest one with a finalizer, which is shown.
+    fn begin(
+        &self,
+        state: State,
+        kept: c_int,
+        header: &Header,
+        show: &mut dyn FnMut(Object<'_>),
+    ) -> Result<Begun, EngineError> {
+        let is_first = if self.over == Over::Finalized {
+            match header.first_finalized() {
+                None => return Ok(Begun::NotKnown),
+                Some(0) => return Ok(Begun::Empty),
+                Some(address) => {
+                    let first = Object { address, tag: header.tag(address), alive: PhantomData };
+                    let is_new = address_in(state, kept, ENDS_AT) != Some(address);
+                    if header.is_alive(address) && is_new {
+                        show(first);
+                    }
+                    header.is_alive(address) && first.push(state)
+                }
+            }
+        } else {
+            state.push_table()?;
+            header.first() == state.address_at(-1)
+        };
+        if !is_first {
+            return Ok(Begun::NotKnown);
+        }
         state.push_copy(-1);
         set(state, kept, BEGAN_WITH)?;
         set(state, kept, GOES_ON_AT)?;
-        self.is_going.set(is_first);
-        Ok(is_first)
+        self.is_going.set(true);
+        Ok(Begun::Yes)
     }
 
     /// Walks from behind an object to `end`, or the end of the list; where the time is up, answers an object to go on at, and its tag.
@@ -282,21 +363,27 @@ impl Sweep {
         show: &mut dyn FnMut(Object<'_>),
     ) -> Option<(usize, u8)> {
         let mut at = header.next(from);
+        // One that it began with, and that is where it ends too, has been shown.
+        if Some(from) == end {
+            at = 0;
+        }
+        let least = if self.over == Over::Code { LEAST } else { LEAST_VALUES };
         let (mut kept, mut count, mut is_over) = (None, 0_usize, true);
         while at != 0 && Some(at) != end {
             let tag = header.tag(at);
             if header.is_alive(at) {
-                match tag {
-                    LUA_FUNCTION => show(Object { address: at, kind: Type::Function, alive: PhantomData }),
-                    THREAD => show(Object { address: at, kind: Type::Thread, alive: PhantomData }),
+                let object = Object { address: at, tag, alive: PhantomData };
+                match (self.over, tag) {
+                    (_, LUA_FUNCTION | THREAD) => show(object),
+                    (Over::Values | Over::Finalized, _) if object.kind() != Type::None => show(object),
                     _ => {}
                 }
-                if matches!(tag, SHORT_STRING | LONG_STRING | TABLE | LUA_FUNCTION | NATIVE_CLOSURE | THREAD) {
+                if object.kind() != Type::None {
                     kept = Some((at, tag));
                 }
             }
             count += 1;
-            if count >= LEAST && count % GLANCE == 0 && kept.is_some() && Instant::now() >= until {
+            if count >= least && count % GLANCE == 0 && kept.is_some() && Instant::now() >= until {
                 is_over = false;
                 break;
             }
@@ -316,13 +403,10 @@ fn set(state: State, kept: c_int, entry: i64) -> Result<(), EngineError> {
 
 fn address_in(state: State, kept: c_int, entry: i64) -> Option<usize> {
     state.raw_get_index(kept, entry);
-    let address = (state.type_at(-1) != Type::Nil).then(|| state.address_at(-1));
+    let address = (state.type_at(-1) != Type::Nil).then(|| object_address(state, -1));
     state.pop(1);
     address
 }
-
-const TABLE: u8 = ffi::LUA_TTABLE as u8;
-const THREAD: u8 = ffi::LUA_TTHREAD as u8;
 
 #[cfg(test)]
 mod tests {

@@ -78,14 +78,30 @@ pub(crate) enum Slot {
     Forwards,
     /// Those of them that ran when their text was changed, weakly.
     Late,
+    /// The thread on which values are looked at.
+    Work,
+    /// What the walks are kept by that count values: those without finalizers, and those with.
+    Census,
+    CensusFinalized,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 25] = [0; 25];
+static SLOTS: [u8; 28] = [0; 28];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
         (&raw const SLOTS[self as usize]).cast()
+    }
+
+    /// Whether the value on top is the key of one.
+    pub(super) fn is_one(state: State) -> bool {
+        let held = SLOTS.as_ptr_range();
+        // SAFETY: there is a value on top, and nothing is converted.
+        let key = unsafe {
+            let is_light = ffi::lua_islightuserdata(state.raw(), -1) != 0;
+            is_light.then(|| ffi::lua_touserdata(state.raw(), -1).cast_const().cast::<u8>())
+        };
+        key.is_some_and(|key| held.contains(&key))
     }
 }
 

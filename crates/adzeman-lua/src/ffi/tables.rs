@@ -48,6 +48,17 @@ impl State {
         Ok(self.top() > before)
     }
 
+    /// The same without a protected call, for a table that nothing has changed since the walk of it began: its keys are all there. A
+    /// walk may begin at any of them.
+    pub(crate) fn next_of_unchanged(self, table: c_int) -> bool {
+        debug_assert_eq!(self.type_at(table), Type::Table);
+        let table = self.absolute(table);
+        self.room(1);
+        // SAFETY: the index holds a table, a key of it or nil is on top, and there is room for the value. The call raises for a key
+        // that the table does not have, and for nothing else.
+        unsafe { ffi::lua_next(self.raw(), table) != 0 }
+    }
+
     /// Walks a table on from the key on top, which is popped (nil for the beginning), and adds keys that are not among the
     /// elements 1 to `scan.length`, and not keys of the table at `known`, to the list at `list`.
     ///

@@ -19,6 +19,7 @@ use super::layout::Definition;
 use super::leap::Leaping;
 use super::objects::LEAST;
 use super::others::Others;
+use super::profile::{Profile, Samples};
 use super::proxy::{Entry, Then};
 use super::state::{State, Type};
 use super::walk::{self, Met};
@@ -80,6 +81,9 @@ pub(crate) trait Attendant {
     /// Runs a finalizer that an evaluation has given, with its object on top of `state`.
     fn finalize(&self, state: State);
 
+    /// The kind of the event that is handled at this moment.
+    fn during(&self) -> Option<String>;
+
     /// Evaluated text calls one of the functions that stand for names and for the host's data.
     ///
     /// # Errors
@@ -111,6 +115,8 @@ pub(crate) struct Wanted {
 pub(crate) struct Watch {
     pub(crate) main: State,
     registration: Registration,
+    /// Samples of the stack, while someone takes some.
+    pub(crate) profile: Profile,
     attention: Arc<AtomicBool>,
     attendant: OnceCell<Weak<dyn Attendant>>,
     lines: Lines,
@@ -171,6 +177,7 @@ impl Watch {
         Self {
             main,
             registration: interrupt::register(main),
+            profile: Profile::default(),
             attention,
             attendant: OnceCell::new(),
             lines: Lines::default(),
@@ -223,6 +230,29 @@ impl Watch {
     pub(super) fn told<T>(&self, tell: impl FnOnce(&dyn Attendant) -> T) -> Option<T> {
         let attendant: Rc<dyn Attendant> = self.attendant.get()?.upgrade()?;
         Some(tell(&*attendant))
+    }
+
+    /// Begins to take samples of the stack.
+    pub(crate) fn begin_profile(&self) {
+        self.registration.begin_samples();
+        self.profile.begin();
+    }
+
+    /// Ends that: what was sampled, how many samples found no script, and what the signal's handler took.
+    pub(crate) fn end_profile(&self) -> (Samples, u64, Duration) {
+        let samples = self.profile.end();
+        let (idle, spent) = self.registration.sampled();
+        (samples, idle, Duration::from_nanos(spent))
+    }
+
+    /// Takes the sample that is due, if one is.
+    pub(super) fn take_sample(&self, state: State) -> bool {
+        let Some(due) = self.registration.take_samples() else { return false };
+        if !self.is_busy() {
+            let event = self.told(|told| told.during()).flatten();
+            self.profile.take(state, due, event);
+        }
+        true
     }
 
     /// What other threads interrupt this state by.

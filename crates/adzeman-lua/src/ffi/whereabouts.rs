@@ -13,8 +13,8 @@ use super::layout;
 /// What was found, as one number: one of these, or the address of a native function.
 pub(super) const NOT_FOUND: usize = 0;
 pub(super) const HOST: usize = 1;
-pub(super) const SCRIPT: usize = 2;
-pub(super) const FINALIZER: usize = 3;
+pub(crate) const SCRIPT: usize = 2;
+pub(crate) const FINALIZER: usize = 3;
 
 /// What runs on `raw`, and whether it is anything of Lua.
 ///
@@ -22,6 +22,22 @@ pub(super) const FINALIZER: usize = 3;
 /// [`layout::is_known`] has answered true, `raw` is a live thread of the calling OS thread, which may be in the middle of
 /// changing it. Only async-signal-safe calls are made.
 pub(super) unsafe fn look(raw: *mut ffi::lua_State) -> usize {
+    // SAFETY: given by the caller.
+    unsafe { look_for(raw, false) }
+}
+
+/// The same; a native function with captured variables is told by its own address, and not by that of its code, which several have.
+///
+/// # Safety
+/// As [`look`].
+pub(super) unsafe fn look_at_function(raw: *mut ffi::lua_State) -> usize {
+    // SAFETY: given by the caller.
+    unsafe { look_for(raw, true) }
+}
+
+/// # Safety
+/// As [`look`].
+unsafe fn look_for(raw: *mut ffi::lua_State, wants_function: bool) -> usize {
     // SAFETY: given by the caller. Records of calls stay where they are for as long as their thread lives, or until it is
     // between two calls, and each is linked only when it is filled in.
     unsafe {
@@ -33,6 +49,7 @@ pub(super) unsafe fn look(raw: *mut ffi::lua_State) -> usize {
         let held = address_in(&value, 0);
         let code = match value[layout::TAG_OF_VALUE] {
             layout::NATIVE_FUNCTION => Some(held),
+            layout::NATIVE_CLOSURE if wants_function => Some(held),
             layout::NATIVE_CLOSURE => {
                 copy::<8>((held as *const c_void).wrapping_byte_add(layout::CODE_OF_NATIVE_CLOSURE))
                     .map(|bytes| address_in(&bytes, 0))

@@ -210,6 +210,11 @@ pub(super) fn read_keys(state: State, list: c_int, positions: RangeInclusive<usi
     positions.map(read).collect()
 }
 
+/// The key on top, as a name or in brackets.
+pub(crate) fn key_text(state: State) -> String {
+    key_at_top(state, 0).shown
+}
+
 fn key_at_top(state: State, position: i64) -> Key {
     let mut is_plain = true;
     let (shown, order) = match state.type_at(-1) {

@@ -26,7 +26,9 @@ use crate::ffi::state::{Slot, State, Type};
 use crate::scope::Target;
 
 pub(crate) use describe::captured_names;
+pub(crate) use keys::key_text;
 pub(crate) use tree::push_data;
+pub(crate) use userdata::type_name_of;
 
 use keys::{KeyList, Which};
 use userdata::ShownTypes;

@@ -206,7 +206,8 @@ fn function_names(state: State) -> Result<Vec<String>, EngineError> {
     Ok(names)
 }
 
-pub(super) fn type_name_of(state: State, index: c_int) -> Result<String, EngineError> {
+/// The name of the type of the userdata at `index`.
+pub(crate) fn type_name_of(state: State, index: c_int) -> Result<String, EngineError> {
     let top = state.top();
     let mut name = None;
     if state.push_metatable(index) {

@@ -8,6 +8,7 @@ mod evaluating;
 mod exchanging;
 mod ffi;
 mod going;
+mod heap;
 mod hiding;
 mod looking;
 mod reloading;

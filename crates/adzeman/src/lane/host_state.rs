@@ -28,6 +28,7 @@ use crate::object::Opened;
 use crate::state::breakpoints::{Breakpoints, Library};
 use crate::state::clients::{Client, Clients, Way, Work};
 use crate::state::clock::Clock;
+use crate::state::figures::Figures;
 use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 use crate::state::sources::SourceBook;
@@ -243,6 +244,7 @@ pub(crate) struct HostState {
     pub(super) events: AtomicU64,
     pub(crate) monitors: Monitors,
     pub(crate) trail: TrailBook,
+    pub(crate) figures: Figures,
     /// Writes the trail, once there was a reason to.
     trail_writer: OnceLock<Sender<String>>,
     /// Who delivers events of the trail once more, by their kinds.
@@ -308,6 +310,7 @@ impl HostState {
             events: AtomicU64::new(0),
             monitors: Monitors::default(),
             trail: TrailBook::default(),
+            figures: Figures::default(),
             trail_writer: OnceLock::new(),
             again: Mutex::default(),
             timer: OnceLock::new(),
@@ -427,6 +430,7 @@ impl HostState {
 
     pub(crate) fn remove_context(&self, id: i64) {
         lock(&self.contexts.all).retain(|context| context.id != id);
+        self.figures.context_gone(id);
         self.are_gone(&self.sources.release_all(id));
         self.clients.tell(Notice::Context { id, is_open: false });
     }
@@ -458,6 +462,7 @@ impl HostState {
         });
         if !self.is_attached() {
             self.trail.is_left();
+            self.figures.is_left();
         }
         // With it go its maps, and what it called a library.
         self.rebind(Changed::Maps);

@@ -106,6 +106,16 @@ impl ContextLink {
         }
     }
 
+    /// Has a sample of the stack taken of each of these contexts that runs: each thread is reached once.
+    pub(crate) fn sample_all(contexts: &[Arc<Self>]) {
+        let called: Vec<_> = contexts.iter().filter_map(|context| lock(&context.interrupt).clone()).collect();
+        let mut reached = BTreeSet::new();
+        let prepared: Vec<_> = called.into_iter().filter(|interrupt| interrupt.prepare_sample()).collect();
+        for interrupt in prepared {
+            interrupt.reach(&mut reached);
+        }
+    }
+
     /// Has the context take notice of what changed, at its next safe point or the next line that it reports.
     pub(super) fn take_notice(&self) {
         self.attention.store(true, Ordering::SeqCst);

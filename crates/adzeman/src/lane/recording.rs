@@ -14,6 +14,7 @@ use super::context::LocalContext;
 use super::link::ContextLink;
 use super::{HostState, Lane};
 use crate::event::{Event, Payload, PayloadCopy, Subject, copied};
+use crate::state::figures::Ended;
 use crate::state::trail::TrailBook;
 
 thread_local! {
@@ -142,16 +143,32 @@ impl<'a> Recording<'a> {
             (Ok(_), Some(why)) => (Outcome::Refused, Some(why)),
             (Ok(_), None) => (Outcome::Done, None),
         };
-        let contexts = lane.filter(|_| came.contexts.is_empty()).map(Lane::contexts);
-        let one = contexts.as_ref().and_then(|all| the_one_meant(all, &begun.carried));
+        let of_lane = lane.map(Lane::contexts);
+        let one = of_lane.as_ref().filter(|_| came.contexts.is_empty());
+        let one = one.and_then(|all| the_one_meant(all, &begun.carried));
         let failed = (outcome == Outcome::Failed).then(|| why.clone().unwrap_or_default());
         let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
         let one = one.map(|context| (context.id, context.name.as_str()));
         let contexts = one.as_ref().map_or(&contexts[..], std::slice::from_ref);
+        if self.host.is_attached() {
+            self.note_figures(&begun, contexts, of_lane.as_ref().map_or(&[], |all| &all[..]));
+        }
         self.record(begun, contexts, came.said, (outcome, why));
         if let Some(why) = failed {
             HostState::write_trail_soon(self.host, format!("{} failed: {why}", self.kind));
         }
+    }
+
+    /// What the contexts that had a part in the event have in use now, and whatever else is followed. It costs next to nothing: it is
+    /// done after each event.
+    fn note_figures(&self, begun: &Begun, contexts: &[(i64, &str)], of_lane: &[Shared<LocalContext>]) {
+        let at = begun.at.map_or_else(|| self.host.clock.now(), |at| at + begun.cost);
+        let ended = Ended { number: begun.number, kind: self.kind, subject: begun.carried.subject(), at };
+        let memory = contexts.iter().filter_map(|(id, name)| {
+            let context = of_lane.iter().find(|context| context.link.id == *id)?;
+            Some((*id, || (*name).to_owned(), context.memory_bytes()?))
+        });
+        self.host.figures.note(&ended, memory);
     }
 
     fn record(

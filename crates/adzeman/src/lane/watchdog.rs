@@ -74,6 +74,7 @@ fn watch(host: &HostState) {
             serve(&context, &mut waiting);
             context.remind();
         }
+        host.figures.sample_process(host.clock.now());
         thread::sleep(GLANCE);
     }
 }

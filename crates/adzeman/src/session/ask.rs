@@ -27,6 +27,16 @@ impl Session {
         context: &ContextLink,
         work: impl FnOnce(&mut SafePoint<'_>) -> T + Send + 'static,
     ) -> Result<T, SessionError> {
+        self.ask_for(context, self.host.limits().asked.saturating_add(LATE), work)
+    }
+
+    /// The same for work that may take `longest` once it has begun, and gives up by itself when the request is cancelled.
+    pub(super) fn ask_for<T: Send + 'static>(
+        &self,
+        context: &ContextLink,
+        longest: Duration,
+        work: impl FnOnce(&mut SafePoint<'_>) -> T + Send + 'static,
+    ) -> Result<T, SessionError> {
         let (answer, answered) = bounded(1);
         let ticket = Arc::new(Ticket::new(self.cancel.clone()));
         let job = Box::new(move |point: &mut SafePoint<'_>| {
@@ -37,7 +47,6 @@ impl Session {
             return Err(SessionError::Gone(context.name.clone()));
         }
         let asked = Instant::now();
-        let longest = self.host.limits().asked.saturating_add(LATE);
         let mut cancelled_at = None;
         loop {
             match answered.recv_timeout(GLANCE) {

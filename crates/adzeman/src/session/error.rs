@@ -100,6 +100,16 @@ pub(crate) enum SessionError {
     NotCopied(String, String),
     #[error("the host takes no {0} again; its author allows it by 'on_again'")]
     NotTakenAgain(String),
+    #[error("there is no figure '{name}'; there {}", if known.is_empty() { "are none yet".to_owned() } else { format!("is {}", known.join(", ")) })]
+    NoFigure { name: String, known: Vec<String> },
+    #[error("nothing of the host has a place; its author says what has one by 'About::placed'")]
+    NothingPlaced,
+    #[error("'{path}' has no place, and nothing in it; {placed} have")]
+    NotPlaced { path: String, placed: String },
+    #[error("there is no census {number} of this client{}", counted(*.last))]
+    NoCensus { number: u64, last: u64 },
+    #[error("census {number} is of {of}, and not of {context}: only those of one context can be compared")]
+    CensusOfAnother { number: u64, of: String, context: String },
     #[error("there is no monitor {0} of this client")]
     NoMonitor(u64),
     #[error("this host has no contexts yet; scripts show up here when it opens them")]
@@ -122,6 +132,11 @@ pub(crate) enum SessionError {
     Unwritable(#[from] serde_json::Error),
 }
 
+/// Which censuses there are.
+fn counted(last: u64) -> String {
+    if last == 0 { "; 'census' makes one".to_owned() } else { format!("; the last one is {last}") }
+}
+
 /// Which events the trail has.
 fn held(range: Option<(u64, u64)>) -> String {
     range.map_or(", which is empty".to_owned(), |(first, last)| format!("; it has those from {first} to {last}"))
@@ -139,6 +154,7 @@ impl SessionError {
                 ErrorCode::Full
             }
             Self::NotInTrail { .. }
+            | Self::NoCensus { .. }
             | Self::StaleTarget(_)
             | Self::NoContext(_)
             | Self::NoContexts

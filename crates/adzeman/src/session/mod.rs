@@ -8,10 +8,14 @@ mod control;
 mod convert;
 mod error;
 mod evaluate;
+mod figures;
 mod going;
+mod heap;
 mod inbox;
 mod inspect;
 mod notices;
+mod plan;
+mod profile;
 mod reload;
 mod roles;
 mod running;
@@ -38,6 +42,7 @@ use serde_json::Value as Json;
 use answer::{arguments, body, encoded_answer, response};
 use changes::Changes;
 use error::SessionError;
+use heap::Censuses;
 use inbox::Inbox;
 use shown::Shown;
 
@@ -66,6 +71,7 @@ pub(crate) struct Session {
     /// The contexts of this client's monitors.
     monitors: HashMap<u64, i64>,
     changes: Changes,
+    censuses: Censuses,
     /// Lines that contexts can go on at, by the numbers that were given to them.
     goto_targets: VecDeque<(i64, going::Target)>,
     leaving: bool,
@@ -92,6 +98,7 @@ impl Session {
             makers: HashMap::new(),
             monitors: HashMap::new(),
             changes: Changes::default(),
+            censuses: Censuses::default(),
             goto_targets: VecDeque::new(),
             leaving: false,
             is_announced: false,
@@ -238,6 +245,12 @@ impl Session {
             Command::Trail => self.trail(&arguments(request)?).and_then(body),
             Command::TrailCounts => self.trail_counts(&arguments(request)?).and_then(body),
             Command::TrailAgain => self.trail_again(&arguments(request)?).map(|()| None),
+            Command::Figures => self.figures().and_then(body),
+            Command::Figure => self.figure(&arguments(request)?).and_then(body),
+            Command::Plan => self.plan(&arguments(request)?).and_then(body),
+            Command::Profile => self.profile(&arguments(request)?).and_then(body),
+            Command::Census => self.census(&arguments(request)?).and_then(body),
+            Command::Holders => self.holders(arguments(request)?).and_then(body),
             Command::Changes => body(self.changes_so_far()),
             Command::Undo => self.undo(&arguments(request)?).and_then(body),
             Command::EndMonitor => self.end_monitor(&arguments(request)?).map(|()| None),

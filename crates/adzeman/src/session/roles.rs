@@ -44,6 +44,9 @@ impl Session {
         if self.phase < Phase::Attached {
             self.phase = Phase::Attached;
             watchdog::wake(&self.host);
+            if self.host.figures.begin(self.host.clock.now()) {
+                self.host.trail.sum_anew();
+            }
             for trouble in self.host.sources.troubles() {
                 self.client.tell(Notice::text(Tone::Important, trouble));
             }

@@ -4,9 +4,11 @@
 pub(crate) mod breakpoints;
 pub(crate) mod clients;
 pub(crate) mod clock;
+pub(crate) mod figures;
 mod maps;
 pub(crate) mod notice;
 pub(crate) mod outbox;
+mod process;
 pub(crate) mod sources;
 pub(crate) mod standing;
 pub(crate) mod trail;

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock};
 use std::time::Duration;
 
+use adzeman_core::figures::Sums;
 use adzeman_core::trail::{FORMAT, Happened, Ring, Trail};
 use serde_json::json;
 
@@ -104,12 +105,19 @@ struct State {
     spent_on: Vec<(Box<str>, Duration)>,
     /// When the last event ended, by the host's clock.
     now: Duration,
+    /// Of all events since someone is attached.
+    sums: Sums,
 }
 
 impl Default for TrailBook {
     fn default() -> Self {
-        let state =
-            State { ring: Ring::new(MOST_BYTES), spent: Duration::ZERO, spent_on: Vec::new(), now: Duration::ZERO };
+        let state = State {
+            ring: Ring::new(MOST_BYTES),
+            spent: Duration::ZERO,
+            spent_on: Vec::new(),
+            now: Duration::ZERO,
+            sums: Sums::default(),
+        };
         Self {
             state: Mutex::new(state),
             asked: OnceLock::new(),
@@ -182,7 +190,19 @@ impl TrailBook {
         state.now = happened.at + happened.cost;
         let is_over = state.spent > FIRST && state.spent > state.now / SHARE + FIRST;
         self.is_over_share.store(is_over, Ordering::Relaxed);
+        let Happened { kind, number, contexts, cost, budget, within, .. } = happened;
+        state.sums.add(kind, number, (cost, budget), contexts, within == 0);
         state.ring.add(happened)
+    }
+
+    /// Someone attaches, and nobody was there before.
+    pub(crate) fn sum_anew(&self) {
+        lock(&self.state).sums = Sums::default();
+    }
+
+    /// What events and contexts took since someone is attached.
+    pub(crate) fn sums(&self) -> Sums {
+        lock(&self.state).sums.clone()
     }
 
     pub(crate) fn look(&self) -> Trail {

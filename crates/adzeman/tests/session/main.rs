@@ -8,6 +8,7 @@ mod faults;
 mod found;
 mod going;
 mod harness;
+mod heap;
 mod host_side;
 mod hosted;
 mod inspecting;
@@ -18,6 +19,7 @@ mod many;
 mod monitoring;
 #[cfg(feature = "send")]
 mod moving;
+mod numbers;
 mod opened;
 mod places;
 mod raw;

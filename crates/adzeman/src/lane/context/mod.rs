@@ -12,6 +12,7 @@ use adzeman_core::breakpoint::Armed;
 use adzeman_core::decide::{Decider, Decision, EventInHand, Moment, Reason};
 use adzeman_core::engine::{Blindness, Engine, EngineContext, EngineError};
 use adzeman_core::evaluation::Cancel;
+use adzeman_core::profile::Profile;
 use adzeman_core::sharing::{Shared, SharedWeak};
 use adzeman_core::source::SourceLine;
 use adzeman_core::stepping::Step;
@@ -152,6 +153,22 @@ impl LocalContext {
     /// How many frames it has at this moment.
     pub(crate) fn depth(&self) -> usize {
         self.engine().map_or(0, |engine| engine.depth())
+    }
+
+    /// Begins to take samples of its stack.
+    pub(crate) fn begin_profile(&self) -> Result<(), EngineError> {
+        let gone = || EngineError::Runtime("the context is gone".to_owned());
+        self.engine().ok_or_else(gone)?.begin_profile()
+    }
+
+    /// Ends that, and answers what was sampled.
+    pub(crate) fn end_profile(&self) -> Profile {
+        self.engine().map(|engine| engine.end_profile()).unwrap_or_default()
+    }
+
+    /// What its state has in use, in bytes, where its engine can tell.
+    pub(super) fn memory_bytes(&self) -> Option<u64> {
+        self.engine()?.memory_bytes()
     }
 
     pub(crate) fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use crate::event::current_event;
 use adzeman_core::decide::Reason;
 use adzeman_core::engine::{Blindness, Engine, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
@@ -144,6 +145,10 @@ impl Supervisor for LocalContext {
 
     fn is_attached(&self) -> bool {
         self.host.is_attached()
+    }
+
+    fn during(&self) -> Option<String> {
+        current_event(|event| event.map(|event| event.kind().to_owned()))
     }
 }
 

@@ -5,9 +5,8 @@ use std::collections::BTreeMap;
 use adzeman::core::trail::{Entry, Outcome, Speaker};
 use plotters::prelude::*;
 
-/// Of the picture, in pixels.
-const WIDTH: u32 = 1280;
-const HEIGHT: u32 = 800;
+use super::{Area, DONE, FAILED, FAINT, Failure, HEIGHT, INK, OVER, REFUSED, WIDTH, failed, text};
+
 /// A bar is at least this wide, so that none is lost.
 const BAR_PIXELS: f64 = 2.0;
 /// Room for names on the left, for the axis below, and around all of it.
@@ -25,17 +24,9 @@ const CURVE_HEIGHT: u32 = 110;
 const LOWEST: f64 = 0.06;
 const HIGHEST: f64 = 0.9;
 
-const DONE: RGBColor = RGBColor(0x2f, 0x7d, 0x8c);
-const REFUSED: RGBColor = RGBColor(0xd9, 0x8e, 0x04);
-const FAILED: RGBColor = RGBColor(0xc0, 0x2b, 0x2b);
-const OVER: RGBColor = RGBColor(0x7a, 0x4f, 0xb5);
-const INK: RGBColor = RGBColor(0x26, 0x2d, 0x33);
-const FAINT: RGBColor = RGBColor(0xdd, 0xe2, 0xe6);
 /// What is of no context that is known.
 const NO_CONTEXT: &str = "(host)";
 const OTHERS: &str = "(others)";
-
-type Failure = Box<dyn std::error::Error + Send + Sync>;
 
 fn colour(entry: &Entry) -> (RGBColor, &'static str) {
     match entry.outcome {
@@ -69,22 +60,12 @@ pub(crate) fn draw(entries: &[Entry], of: &str) -> Result<String, Failure> {
     Ok(svg)
 }
 
-fn failed(error: impl std::fmt::Display) -> Failure {
-    error.to_string().into()
-}
-
 /// From the first beginning to the last end, in seconds.
 fn span(entries: &[Entry]) -> (f64, f64) {
     let first = entries.iter().map(|entry| entry.seconds).fold(f64::INFINITY, f64::min);
     let last = entries.iter().map(|entry| entry.seconds + entry.milliseconds / 1000.0).fold(first, f64::max);
     (first, if last > first { last } else { first + 0.001 })
 }
-
-fn text(size: u32, colour: RGBColor) -> TextStyle<'static> {
-    ("sans-serif", size).into_font().color(&colour)
-}
-
-type Area<'a> = DrawingArea<SVGBackend<'a>, plotters::coord::Shift>;
 
 fn title(area: &Area<'_>, entries: &[Entry], of: &str, (from, to): (f64, f64)) -> Result<(), Failure> {
     let words = format!("{} events of {of}, {from:.3} s to {to:.3} s by the host's clock", entries.len());
