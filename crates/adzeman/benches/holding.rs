@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
 
-use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
+use adzeman::{About, Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter, Placed};
 use mlua::{Function, Lua};
 use serde::Serialize;
 use serde_json::json;
@@ -87,9 +87,12 @@ fn main() {
 
 fn measure(values: usize, kind: &'static str) {
     let rows = (0..100_000).map(|n| Row { name: format!("barge {n}"), x: n as f64, y: 0.5 }).collect();
+    let boats: Vec<Row> = (0..10_000).map(|n| Row { name: format!("boat {n}"), x: f64::from(n), y: 0.5 }).collect();
     let host = Host::builder("game")
         .event(EventKind::new("frame.update").field("dt", "seconds"))
         .object("big", Arc::new(Mutex::new(Big { rows })))
+        .object("boats", Arc::new(Mutex::new(boats)))
+        .about("boats", About::new("").placed("*", Placed::at("x", "y").sized(2.0, 1.0)))
         .start(Listen::Off)
         .expect("a host");
     let meter = Arc::new(Meter::default());
@@ -175,6 +178,21 @@ fn work(meter: &Meter, client: &mut Client<PipeReader, PipeWriter>) {
             let page = json!({"variablesReference": body["variablesReference"], "start": start, "count": 100});
             client.request("variables", page);
         }
+    });
+    meter.part("figures", FRAMES, || {
+        (0..20).for_each(|_| drop(client.request("adzeman/figures", json!({}))));
+    });
+    meter.part("a census of the whole", FRAMES, || {
+        let body = client.request("adzeman/census", json!({"threadId": 1}));
+        let values = &body["census"]["values"];
+        println!("{values} values counted in {} parts, {:.0} ms", body["parts"], body["milliseconds"].as_f64().unwrap_or(0.0));
+    });
+    meter.part("where 10,000 objects lie", FRAMES, || {
+        client.request("adzeman/plan", json!({"path": "host.boats"}));
+    });
+    meter.part("a profile of two seconds", FRAMES, || {
+        let body = client.request("adzeman/profile", json!({"milliseconds": 2000}));
+        println!("a profile took {:.2}% of the time", body["share"].as_f64().unwrap_or(0.0) * 100.0);
     });
     meter.part("monitors a part of it", FRAMES, || {
         client.request("adzeman/monitor", json!({"expression": "host.big.rows[77].x", "everyMilliseconds": 50}));

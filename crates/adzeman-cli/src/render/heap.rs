@@ -139,7 +139,8 @@ pub(super) fn render_holders(expression: &str, holders: &Holders, description: &
             let said = made.text.as_deref().map_or(String::new(), |text| format!(": {}", cut_to(text, WIDEST)));
             format!("made at {made}{said}")
         });
-        let remarks: Vec<_> = [weak.to_owned(), made].into_iter().filter(|part| !part.is_empty()).collect();
+        let of = holder.remark.clone().unwrap_or_default();
+        let remarks: Vec<_> = [weak.to_owned(), of, made].into_iter().filter(|part| !part.is_empty()).collect();
         vec![holder.path(), remarks.join("; ")]
     };
     text += &lay_out(None, holders.holders.iter().map(cells), columns).text(QUIET);

@@ -133,7 +133,10 @@ fn holders() -> Holders {
     Holders {
         value: "{length = 21.5, name = \"Kingfisher\", number = 7}".to_owned(),
         holders: vec![
-            held(Root::Stack, false, vec![step("boat in update", "{length = 21.5}", None)]),
+            Holder {
+                remark: Some("a variable of update".to_owned()),
+                ..held(Root::Stack, false, vec![step("boat", "{length = 21.5}", None)])
+            },
             held(
                 Root::Globals,
                 false,

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use serde_json::Value as Json;
 
-use crate::{Lockside, alone, has, text};
+use crate::{Lockside, adzeman, alone, has, text};
 
 /// Runs commands that must all succeed, and answers what was printed.
 #[track_caller]
@@ -318,4 +318,80 @@ fn another_setting_is_tried_for_now_and_taken_back() {
     assert!(!shown.contains("\"12.0\"") && shown.contains("\"changes\":[]"), "{shown}");
     let output = host.batch(&[], "undo\n");
     assert!(text(&output.stderr).contains("nothing is set for now"), "{}", text(&output.stderr));
+}
+
+/// The blocks of a page that begin with this word, put together.
+fn blocks(page: &str, word: &str) -> String {
+    let fence = format!("```{word}\n");
+    let blocks = page.split(&fence).skip(1).filter_map(|block| block.split("```").next());
+    blocks.collect()
+}
+
+#[test]
+fn a_leak_is_found_as_the_page_says() {
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/inspecting.md")).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("harbour.lua"), blocks(&page, "lua")).unwrap();
+    let commands = blocks(&page, "harbour") + "holders of here to here.dot\n";
+    std::fs::write(folder.path().join("commands"), commands).unwrap();
+    let mut command = adzeman();
+    command.current_dir(folder.path()).args(["run", "--batch", "commands", "harbour.lua"]);
+    let output = command.output().unwrap();
+    let shown = text(&output.stdout);
+    assert!(output.status.success(), "{shown}{}", text(&output.stderr));
+    has(
+        &shown,
+        &[
+            "table     with a metatable; {name}  +100  +7.8 KiB  200",
+            "function  harbour.lua:12            +100  +3.9 KiB  200  on(\"gate\", function() return boat.name end)",
+            "listeners.gate[1]  a variable of whole script harbour.lua",
+            "here                                 a variable of whole script harbour.lua",
+            "listeners.gate[200] › captured boat  a variable of whole script harbour.lua; made at harbour.lua:12: on(\"gate\"",
+        ],
+    );
+    let graph = std::fs::read_to_string(folder.path().join("here.dot")).unwrap();
+    has(&graph, &["digraph \"here\"", "captured boat", "[200]"]);
+}
+
+#[test]
+fn numbers_and_places_are_shown_and_drawn_for_their_owner_alone() {
+    let host = Lockside::start(&["--fps", "0"]);
+    let folder = tempfile::tempdir().unwrap();
+    let file = |name: &str| folder.path().join(name).display().to_string();
+    let [figures, flames, folded, plan] = ["f.svg", "p.svg", "p.folded", "plan.svg"].map(file);
+    let commands = format!(
+        "go 600 frame.update\nfigures\nlook figure boats.waiting\nfigures to {figures}\nplan host.boats\n\
+         let host.boats[1].spot.x = 700\nplan\nplan to {plan} every 20ms for 2\n"
+    );
+    let shown = ran(&host, &["--patience", "60"], &commands);
+    has(
+        &shown,
+        &[
+            "frame.update",
+            "lock.upper",
+            "boats that wait at locks",
+            "water that passed the sluices",
+            "process.memory",
+            "the system does not tell for one process",
+            "figures are drawn in",
+            "reaches out of where it should lie",
+            "host.pounds[1]",
+        ],
+    );
+    let profiled = ran(&host, &[], &format!("profile 300ms\nprofile 300ms to {flames}\nprofile 300ms to {folded}\n"));
+    has(&profiled, &["update (scripts/lock.lua:41)", "% of the time", "are in"]);
+    for name in [&figures, &flames, &plan] {
+        assert!(std::fs::read_to_string(name).unwrap().contains("</svg>"), "{name}");
+    }
+    let lines = std::fs::read_to_string(&folded).unwrap();
+    assert!(lines.lines().all(|line| line.rsplit_once(' ').is_some_and(|(_, count)| count.parse::<u64>().is_ok())));
+    #[cfg(unix)]
+    for name in [figures, flames, folded, plan] {
+        use std::os::unix::fs::PermissionsExt as _;
+        assert_eq!(std::fs::metadata(&name).unwrap().permissions().mode() & 0o777, 0o600, "{name}");
+    }
+    let json = ran(&host, &["--json"], "figures every 10ms for 2\nprofile 50ms\nplan\ncensus ledger\n");
+    for kind in ["figures", "profile", "plan", "census"] {
+        assert!(json.contains(&format!("\"kind\":\"{kind}\"")), "{kind}: {json}");
+    }
 }

@@ -3,7 +3,7 @@
 use adzeman_core::engine::EngineError;
 use adzeman_core::heap::{Holder, HolderStep, Holders, Root as From};
 
-use super::{Heap, definition, require_graph, written};
+use super::{Heap, definition, require_graph};
 use crate::ffi::graph::{Edge, Found, Graph, How, Root, Work};
 use crate::ffi::sizes::object_address;
 use crate::ffi::state::{State, Type};
@@ -60,7 +60,12 @@ impl Heap {
             let itself = telling.all(&found, most)?;
             holders.splice(0..0, itself);
         }
-        holders.sort_by_key(|holder| (holder.weak, holder.steps.len(), holder.path()));
+        // What is on the stack besides variables may be there more than once.
+        let is_under_way = |holder: &Holder| holder.steps.iter().any(|step| step.text.ends_with(UNDER_WAY));
+        holders.sort_by_key(|holder| (holder.weak, is_under_way(holder), holder.steps.len(), holder.path()));
+        let before = holders.len();
+        holders.dedup_by(|a, b| is_under_way(a) && a.path() == b.path() && a.remark == b.remark);
+        total -= before - holders.len();
         Ok(Some(Holders { value, holders, total, looked_at, own_bytes }))
     }
 }
@@ -121,15 +126,26 @@ impl Telling<'_> {
         let ends = way.iter().skip(1).map(|(node, _)| self.graph.address_of(*node)).chain([self.target]);
         let ends: Vec<usize> = ends.collect();
         let mut is_host = root == Root::Registry;
+        let mut remark = None;
         for ((node, _), end) in way.iter().zip(ends) {
             let (scripts, shown) = (self.scripts, self.shown);
             let is_first = steps.is_empty();
             let passed = if end == self.target { passed } else { 0 };
             let told = self.graph.with_edge(*node, (end, passed), |work, edge| {
                 let step = step(work, edge, is_first, (scripts, shown));
-                (step, edge.how, key_is_number(work, edge))
+                let of = match edge.how {
+                    How::Local(level, _) => Some(function_at(work, level)),
+                    _ => None,
+                };
+                (step, edge.how, key_is_number(work, edge), of)
             })?;
-            let Some((step, how, is_numbered)) = told else { return Ok(None) };
+            let Some((step, how, is_numbered, of)) = told else { return Ok(None) };
+            if let Some(function) = of {
+                remark = Some(format!(
+                    "{} of {function}",
+                    if step.text.ends_with(UNDER_WAY) { "on the stack" } else { "a variable" }
+                ));
+            }
             // The host's handles have numbers in the registry; the engine and its libraries have names.
             if is_host && how == How::Entry && steps.len() == 1 {
                 is_host = is_numbered;
@@ -148,7 +164,7 @@ impl Telling<'_> {
             let behind = kept.map_or(0, |at| at + 1);
             steps.splice(..behind, [HolderStep { text: OF_HOST.to_owned(), value: String::new(), made: None }]);
         }
-        Ok(Some(Holder { root: begins_at, weak: found.is_weak, steps, remark: None }))
+        Ok(Some(Holder { root: begins_at, weak: found.is_weak, steps, remark }))
     }
 }
 
@@ -194,12 +210,7 @@ fn step(work: State, edge: &Edge, is_first: bool, (scripts, shown): (&Scripts, &
         How::Attached(_) => " › attached by the host".to_owned(),
         How::Running(level) => format!("{}running {}", behind(is_first), function_at(work, level)),
         How::Local(level, number) => {
-            let (name, function, place) = local_at(work, level, number);
-            made = place.map(|(chunk_name, line)| {
-                let text = scripts.named(&chunk_name).and_then(|source| scripts.written(source));
-                written(&chunk_name, line, text.as_deref())
-            });
-            format!("{}{name} in {function}", behind(is_first))
+            format!("{}{}", behind(is_first), local_at(work, level, number))
         }
         How::Stacked(number) => format!("{HANDLE} {number}"),
     };
@@ -222,21 +233,19 @@ fn function_at(work: State, level: usize) -> String {
     }
 }
 
-/// The name of a local variable, of which function it is, and the line that this one runs.
-fn local_at(work: State, level: usize, number: i32) -> (String, String, Option<(String, u32)>) {
-    let function = function_at(work, level);
-    let Some(thread) = work.thread_at(-2) else { return (String::new(), function, None) };
-    let Some(activation) = thread.level(level) else { return (String::new(), function, None) };
-    let name = activation.push_local(number);
+/// What a value on a stack is called that is on no variable of the script.
+const UNDER_WAY: &str = "(a value under way)";
+
+/// The name of a local variable.
+fn local_at(work: State, level: usize, number: i32) -> String {
+    let Some(thread) = work.thread_at(-2) else { return String::new() };
+    let name = thread.level(level).and_then(|activation| activation.push_local(number));
     if name.is_some() {
         thread.pop(1);
     }
-    let name = match name {
-        _ if number < 0 => "an extra argument".to_owned(),
+    match name {
+        _ if number < 0 => "(an extra argument)".to_owned(),
         Some(name) if !name.starts_with('(') => name,
-        _ => "a value under way".to_owned(),
-    };
-    let info = activation.info();
-    let place = info.current_line.map(|line| (info.chunk_name, line));
-    (name, function, place)
+        _ => UNDER_WAY.to_owned(),
+    }
 }
