@@ -172,6 +172,16 @@ impl Client {
         understood(command, response)
     }
 
+    /// The same for what takes so much longer than others.
+    pub(crate) fn request_longer<A: Serialize, B: DeserializeOwned>(
+        &mut self,
+        command: &str,
+        arguments: &A,
+        longer: Duration,
+    ) -> Result<B, CliError> {
+        self.request_within(command, arguments, self.answer_within + longer)
+    }
+
     /// The same for what the prompt can do without: nothing is said of it, and it is not waited for for long.
     pub(crate) fn ask_soon<A: Serialize, B: DeserializeOwned>(
         &mut self,
@@ -209,21 +219,32 @@ impl Client {
     fn response_to(&mut self, seq: i64, command: &str, limit: Duration) -> Result<Response, CliError> {
         let asked = Instant::now();
         let mut progress = Progress::default();
+        // What may take longer than usual is not late before that.
+        let quiet_for = limit.saturating_sub(self.answer_within) + QUIET_FOR;
         while asked.elapsed() < limit {
             if let Some(response) = self.take_until(seq, Instant::now() + GLANCE)? {
                 return Ok(response);
             }
+            self.take_progress().into_iter().for_each(|message| progress.show(&message));
             if signals::take_interrupt() {
                 self.cancel(seq)?;
                 self.take_until(seq, Instant::now() + GIVEN_UP_WITHIN)?;
                 return Err(CliError::GivenUp(format!("'{command}'")));
             }
-            if asked.elapsed() > QUIET_FOR {
+            if asked.elapsed() > quiet_for {
                 progress.tell(&self.host, asked.elapsed());
             }
         }
         self.cancel(seq)?;
         Err(CliError::NoAnswer(command.to_owned()))
+    }
+
+    /// How far what is waited for has come, as far as the host has said so since the last time.
+    fn take_progress(&mut self) -> Vec<String> {
+        let (told, rest) =
+            self.events.drain(..).partition::<VecDeque<_>, _>(|event| event.event.starts_with("progress"));
+        self.events = rest;
+        told.into_iter().filter_map(|event| Some(event.body?["message"].as_str()?.to_owned())).collect()
     }
 
     /// The answer to a request, if it comes in time; what else comes is kept.

@@ -63,6 +63,26 @@ dap_types! {
         bell: Option<bool>,
     }
 
+    /// `progressStart`.
+    ProgressStartBody {
+        /// Tells it from others.
+        progress_id: String,
+        /// What goes on.
+        title: String,
+        /// The request that it is done for.
+        request_id: Option<i64>,
+        /// Whether that request can be cancelled.
+        cancellable: Option<bool>,
+    }
+
+    /// `progressUpdate`, and `progressEnd`.
+    ProgressBody {
+        /// Which one.
+        progress_id: String,
+        /// How far it has come.
+        message: Option<String>,
+    }
+
     /// `breakpoint`.
     BreakpointBody {
         /// `changed`.

@@ -23,6 +23,8 @@ dap_types! {
         lines_start_at1: Option<bool>,
         /// Whether columns count from 1; they do when absent.
         columns_start_at1: Option<bool>,
+        /// Whether the client wants to be told how far a long request has come.
+        supports_progress_reporting: Option<bool>,
         /// Adzeman's own: what the host asks of clients that come over TCP. May be given with `attach` instead.
         token: Option<String>,
     }

@@ -185,7 +185,11 @@ fn work(meter: &Meter, client: &mut Client<PipeReader, PipeWriter>) {
     meter.part("a census of the whole", FRAMES, || {
         let body = client.request("adzeman/census", json!({"threadId": 1}));
         let values = &body["census"]["values"];
-        println!("{values} values counted in {} parts, {:.0} ms", body["parts"], body["milliseconds"].as_f64().unwrap_or(0.0));
+        println!(
+            "{values} values counted in {} parts, {:.0} ms",
+            body["parts"],
+            body["milliseconds"].as_f64().unwrap_or(0.0)
+        );
     });
     meter.part("where 10,000 objects lie", FRAMES, || {
         client.request("adzeman/plan", json!({"path": "host.boats"}));

@@ -79,6 +79,14 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
+    /// It has come so far: on a terminal in one line, which is written again.
+    pub(crate) fn show(&mut self, message: &str) {
+        let is_terminal = io::stderr().is_terminal();
+        let begin = if self.told.is_some() && is_terminal { "\r" } else { "" };
+        to_stderr(&format!("{begin}{message}; Ctrl-C gives up{}", if is_terminal { " " } else { "\n" }));
+        self.told = Some(0);
+    }
+
     /// It has not answered for so long.
     pub(crate) fn tell(&mut self, host: &str, waited: Duration) {
         let seconds = waited.as_secs();

@@ -69,8 +69,7 @@ pub(super) fn render_profile(functions: &[FunctionTime], taken: &Taken, columns:
 fn remarks(taken: &Taken) -> String {
     let slowed = if taken.slowed { ", rarer than one a millisecond, so that they take no more" } else { "" };
     let cost = format!("a sample every {:.2} ms took {:.2}% of the time{slowed}", taken.every, taken.share * 100.0);
-    let passed = (taken.passed_over > 0).then(|| {
-        format!("{} samples were taken while something else was handled, and are left out", taken.passed_over)
-    });
+    let passed = (taken.passed_over > 0)
+        .then(|| format!("left out, as something else was handled then: {} samples", taken.passed_over));
     [Some(cost), passed].into_iter().flatten().fold(String::new(), |text, line| text + &styled(QUIET, &line) + "\n")
 }

@@ -1,5 +1,7 @@
 //! How many values a context holds, and what holds one.
 
+use std::time::Duration;
+
 use adzeman::core::heap::Growth;
 use adzeman_dap::extra::{self, CensusArguments, CensusBody, HoldersArguments, HoldersBody};
 
@@ -14,6 +16,8 @@ use crate::report::Report;
 /// Paths that are shown, and that are drawn.
 const FEW: usize = 20;
 const MANY: usize = 200;
+/// How much longer than other requests these may take; the host says how far it has come, and Ctrl-C gives them up.
+const LONGER: Duration = Duration::from_secs(600);
 
 impl Session<'_> {
     pub(super) fn census(&mut self, wanted: &Census) -> Result<Report, CliError> {
@@ -23,7 +27,7 @@ impl Session<'_> {
             None => Some(self.current_context()?),
         };
         let arguments = CensusArguments { thread_id, since: wanted.since };
-        let body: CensusBody = self.client.request(extra::CENSUS, &arguments)?;
+        let body: CensusBody = self.client.request_longer(extra::CENSUS, &arguments, LONGER)?;
         let grown = body.grown.map(|grown| grown.into_iter().map(|one| read(extra::CENSUS, one)));
         Ok(Report::Census {
             number: body.number,
@@ -45,7 +49,7 @@ impl Session<'_> {
             thread_id: Some(self.current_context()?),
             count: Some(if wanted.file.is_some() { MANY } else { FEW }),
         };
-        let body: HoldersBody = self.client.request(extra::HOLDERS, &arguments)?;
+        let body: HoldersBody = self.client.request_longer(extra::HOLDERS, &arguments, LONGER)?;
         let holders = read(extra::HOLDERS, body.holders)?;
         let (expression, description) = (wanted.expression, body.description);
         let Some(file) = wanted.file else { return Ok(Report::Holders { expression, holders, description }) };

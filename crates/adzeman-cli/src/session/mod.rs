@@ -247,6 +247,7 @@ fn open(
     };
     let hello = InitializeArguments {
         client_name: Some(format!("adzeman {}", std::process::id())),
+        supports_progress_reporting: Some(true),
         client_version: Some(VERSION.to_owned()),
         ..InitializeArguments::default()
     };

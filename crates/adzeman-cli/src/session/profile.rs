@@ -1,7 +1,5 @@
 //! Where time goes.
 
-use std::time::Duration;
-
 use adzeman::core::profile::Profile as Sampled;
 use adzeman_dap::extra::{self, ProfileArguments, ProfileBody};
 
@@ -13,9 +11,6 @@ use crate::own_file::write_text;
 use crate::pictures::draw_flames;
 use crate::report::Report;
 
-/// How much longer than it samples the host may take to answer.
-const LATE: Duration = Duration::from_secs(20);
-
 impl Session<'_> {
     pub(super) fn profile(&mut self, wanted: &Profile) -> Result<Report, CliError> {
         let thread_id = wanted.context.as_deref().map(|name| self.context_named(name)).transpose()?;
@@ -24,7 +19,7 @@ impl Session<'_> {
             thread_id,
             event: wanted.event.clone(),
         };
-        let body: ProfileBody = self.client.request_within(extra::PROFILE, &arguments, wanted.time + LATE)?;
+        let body: ProfileBody = self.client.request_longer(extra::PROFILE, &arguments, wanted.time)?;
         let profile: Sampled = read_one(extra::PROFILE, body.profile)?;
         let (samples, folded) = (profile.samples(), profile.folded());
         let Some(file) = &wanted.file else {

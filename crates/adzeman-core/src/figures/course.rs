@@ -89,7 +89,7 @@ pub struct Course {
     sum: f64,
     range: Option<(f64, f64)>,
     last: Option<f64>,
-    /// What it changes by as a rule.
+    /// What it changes by as a rule, when it does.
     usual_change: f64,
     jumps: Vec<Jump>,
     jumped: u64,
@@ -140,9 +140,12 @@ impl Course {
                 self.jumps.remove(smallest.unwrap_or(0));
             }
         }
-        // One jump does not make jumps usual.
-        let counted = if is_jump { self.usual_change.max(change * FADES) } else { change };
-        self.usual_change += (counted - self.usual_change) * FADES.max(1.0 / (self.samples as f64));
+        // What is usual is how much it changes by when it does; one jump does not make jumps usual.
+        let is_first = self.usual_change == 0.0;
+        if change > 0.0 {
+            let counted = if is_jump && !is_first { self.usual_change.max(change * FADES) } else { change };
+            self.usual_change += (counted - self.usual_change) * if is_first { 1.0 } else { FADES };
+        }
     }
 
     fn add_point(&mut self, seconds: f64, value: f64) {
@@ -253,6 +256,8 @@ mod tests {
         assert!(course([1.0, f64::NAN, 2.0]).last() == Some(2.0));
         let flat = course((0..50).map(|at| if at < 30 { 3.0 } else { 4.0 }));
         assert_eq!(flat.jumps().len(), 1, "a number that never changes jumps by whatever it does");
+        let counted = course((0..4000).map(|at| f64::from(at / 100 % 7)));
+        assert_eq!(counted.jumps().len(), 1, "one that counts jumps only when it begins to: {:?}", counted.jumps());
     }
 
     #[test]

@@ -43,26 +43,38 @@ pub(super) fn names_of_tables(state: State) -> Result<HashMap<usize, String>, En
     names.insert(state.address_at(ffi::LUA_REGISTRYINDEX), "(registry)".to_owned());
     state.push_globals();
     names.insert(state.address_at(-1), "_G".to_owned());
-    note_tables(state, "", &mut names, 0)?;
+    let mut left = MOST_IN_ALL;
+    note_tables(state, "", &mut names, (0, &mut left))?;
     state.cut_to(top);
     Ok(names)
 }
 
 /// Modules keep their types in fields.
 const DEPTH: usize = 2;
+/// Entries that are looked at for names, of one table, and of all: a table with more of them is no module.
+const MOST_ENTRIES: usize = 1_000;
+const MOST_IN_ALL: usize = 20_000;
 
-fn note_tables(state: State, of: &str, names: &mut HashMap<usize, String>, depth: usize) -> Result<(), EngineError> {
-    const MOST: usize = 10_000;
+/// `left` is how many entries may be looked at yet.
+fn note_tables(
+    state: State,
+    of: &str,
+    names: &mut HashMap<usize, String>,
+    (depth, left): (usize, &mut usize),
+) -> Result<(), EngineError> {
     let table = state.top();
+    let mut entries = 0;
     state.push_nil();
-    while names.len() < MOST && state.next(table)? {
+    while entries < MOST_ENTRIES && *left > 0 && state.next(table)? {
+        entries += 1;
+        *left -= 1;
         let is_named = state.type_at(-2) == Type::String && state.type_at(-1) == Type::Table;
         if is_named && !names.contains_key(&state.address_at(-1)) {
             let key = state.text_at(-2).unwrap_or_default();
             let name = if of.is_empty() { key } else { format!("{of}.{key}") };
             names.insert(state.address_at(-1), name.clone());
             if depth + 1 < DEPTH {
-                note_tables(state, &name, names, depth + 1)?;
+                note_tables(state, &name, names, (depth + 1, left))?;
             }
         }
         state.pop(1);
@@ -77,15 +89,20 @@ pub(crate) fn names_of_natives(state: State) -> std::collections::HashMap<usize,
     let top = state.top();
     state.push_globals();
     let globals = state.top();
+    let (mut entries, mut left) = (0, MOST_IN_ALL);
     state.push_nil();
-    while matches!(state.next(globals), Ok(true)) {
+    while entries < MOST_ENTRIES && matches!(state.next(globals), Ok(true)) {
+        entries += 1;
         let name = state.text_at(-2).unwrap_or_default();
         match state.type_at(-1) {
             Type::Function => note_native(state, name, &mut names),
             Type::Table if name != "_G" => {
                 let table = state.top();
+                let mut fields = 0;
                 state.push_nil();
-                while matches!(state.next(table), Ok(true)) {
+                while fields < MOST_ENTRIES && left > 0 && matches!(state.next(table), Ok(true)) {
+                    fields += 1;
+                    left -= 1;
                     let field = state.text_at(-2).unwrap_or_default();
                     note_native(state, format!("{name}.{field}"), &mut names);
                     state.pop(1);

@@ -12,7 +12,7 @@ use serde_json::Value as Json;
 use super::{Session, SessionError};
 use crate::lane::ContextLink;
 use crate::state::clients::Client;
-use crate::state::notice::{Notice, Tone};
+use crate::state::notice::{Notice, Progress};
 
 /// How long values are counted at a time while scripts run: an event waits for it.
 const PART: Duration = Duration::from_millis(1);
@@ -53,30 +53,48 @@ impl Censuses {
     }
 }
 
-/// Says whether to go on, and tells a person now and then how far it has come.
+/// Says whether to go on, and tells a client that wants to know how far it has come.
 struct Pace {
     cancel: Cancel,
     client: Arc<Client>,
+    request: i64,
+    title: String,
     told: Instant,
-    what: String,
+    has_begun: bool,
 }
 
 impl Pace {
     fn goes_on(&mut self, values: u64) -> bool {
-        if self.told.elapsed() >= TOLD_EVERY {
+        if self.told.elapsed() >= TOLD_EVERY && self.client.wants_progress() {
             self.told = Instant::now();
-            self.client.tell(Notice::text(Tone::Important, format!("{}: {values} values so far\n", self.what)));
+            if !std::mem::replace(&mut self.has_begun, true) {
+                self.tell(Progress::Begun { title: self.title.clone() });
+            }
+            self.tell(Progress::At { message: format!("{}: {values} values so far", self.title) });
         }
         !self.cancel.is_cancelled()
+    }
+
+    fn tell(&self, step: Progress) {
+        self.client.tell(Notice::Progress { request: self.request, step });
+    }
+}
+
+impl Drop for Pace {
+    fn drop(&mut self) {
+        if self.has_begun {
+            self.tell(Progress::Ended);
+        }
     }
 }
 
 impl Session {
-    fn pace(&self, what: String) -> Pace {
-        Pace { cancel: self.cancel.clone(), client: self.client.clone(), told: Instant::now(), what }
+    fn pace(&self, request: i64, title: String) -> Pace {
+        let (cancel, client) = (self.cancel.clone(), self.client.clone());
+        Pace { cancel, client, request, title, told: Instant::now(), has_begun: false }
     }
 
-    pub(super) fn census(&mut self, arguments: &CensusArguments) -> Result<CensusBody, SessionError> {
+    pub(super) fn census(&mut self, request: i64, arguments: &CensusArguments) -> Result<CensusBody, SessionError> {
         let earlier = arguments.since.map(|number| self.censuses.get(number)).transpose()?;
         let of_earlier = earlier.as_ref().map(|(context, _)| *context);
         let id = match arguments.thread_id.or(of_earlier) {
@@ -90,9 +108,9 @@ impl Session {
         }
         let begun = Instant::now();
         let (census, parts) = if self.host.contexts.held_by(&context).is_some() {
-            (self.count_standing(&context)?, 0)
+            (self.count_standing(request, &context)?, 0)
         } else {
-            self.count_running(&context)?
+            self.count_running(request, &context)?
         };
         let milliseconds = begun.elapsed().as_secs_f64() * 1000.0;
         let census = Arc::new(census);
@@ -115,8 +133,8 @@ impl Session {
     }
 
     /// All at once: nothing runs before it is done.
-    fn count_standing(&self, context: &ContextLink) -> Result<Census, SessionError> {
-        let mut pace = self.pace(format!("counting what {} holds", context.name));
+    fn count_standing(&self, request: i64, context: &ContextLink) -> Result<Census, SessionError> {
+        let mut pace = self.pace(request, format!("counting what {} holds", context.name));
         let counted = self.ask_for(context, LONGEST, move |point| {
             point.engine.census(Counting::Standing, &mut |values| pace.goes_on(values))
         })??;
@@ -124,9 +142,9 @@ impl Session {
     }
 
     /// A part at a time, between events.
-    fn count_running(&self, context: &ContextLink) -> Result<(Census, u64), SessionError> {
+    fn count_running(&self, request: i64, context: &ContextLink) -> Result<(Census, u64), SessionError> {
         let (mut how, mut parts) = (Counting::Begin, 0);
-        let mut pace = self.pace(format!("counting what {} holds", context.name));
+        let mut pace = self.pace(request, format!("counting what {} holds", context.name));
         loop {
             parts += 1;
             let (counted, values) = self.ask(context, move |point| {
@@ -145,13 +163,13 @@ impl Session {
         }
     }
 
-    pub(super) fn holders(&mut self, arguments: HoldersArguments) -> Result<HoldersBody, SessionError> {
+    pub(super) fn holders(&mut self, request: i64, arguments: HoldersArguments) -> Result<HoldersBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         if self.host.contexts.held_by(&context).is_none() {
             return Err(SessionError::Running(context.name.clone()));
         }
         let most = arguments.count.unwrap_or(FEW_PATHS).min(MOST_PATHS);
-        let mut pace = self.pace(format!("looking for what holds '{}'", arguments.expression));
+        let mut pace = self.pace(request, format!("looking for what holds '{}'", arguments.expression));
         let found = self.ask_for(&context, LONGEST, move |point| {
             point.engine.holders(frame, &arguments.expression, most, &mut |values| pace.goes_on(values))
         })??;

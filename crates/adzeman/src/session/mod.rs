@@ -249,8 +249,8 @@ impl Session {
             Command::Figure => self.figure(&arguments(request)?).and_then(body),
             Command::Plan => self.plan(&arguments(request)?).and_then(body),
             Command::Profile => self.profile(&arguments(request)?).and_then(body),
-            Command::Census => self.census(&arguments(request)?).and_then(body),
-            Command::Holders => self.holders(arguments(request)?).and_then(body),
+            Command::Census => self.census(request.seq, &arguments(request)?).and_then(body),
+            Command::Holders => self.holders(request.seq, arguments(request)?).and_then(body),
             Command::Changes => body(self.changes_so_far()),
             Command::Undo => self.undo(&arguments(request)?).and_then(body),
             Command::EndMonitor => self.end_monitor(&arguments(request)?).map(|()| None),
@@ -267,6 +267,7 @@ impl Session {
         {
             tracing::info!(version, "a client of another version; what it asks for and is not known is refused");
         }
+        self.client.want_progress(arguments.supports_progress_reporting == Some(true));
         self.client.set_name(arguments.client_name.as_deref().unwrap_or_default());
         if arguments.token.is_some_and(|token| self.host.opening.is_token(&token)) {
             self.trusted = true;

@@ -1,7 +1,9 @@
 //! What clients are told, as messages of the protocol: the only place where notices become events.
 
 use adzeman_core::source::Line;
-use adzeman_dap::events::{BreakpointBody, ContinuedBody, LoadedSourceBody, OutputBody, StoppedBody};
+use adzeman_dap::events::{
+    BreakpointBody, ContinuedBody, LoadedSourceBody, OutputBody, ProgressBody, ProgressStartBody, StoppedBody,
+};
 use adzeman_dap::extra::{
     DROPPED, DroppedBody, HANDLER_LEFT, HandlerLeftBody, RAN, ROLE, RanBody, RoleBody, SAMPLE, STUCK, SampleBody,
     StuckBody, TURNED_AWAY, TurnedAwayBody,
@@ -12,7 +14,7 @@ use serde_json::Value as Json;
 
 use super::convert;
 use crate::lane::HostState;
-use crate::state::notice::{Notice, Sample, Stop, Stuck, Text, Tone, cut};
+use crate::state::notice::{Notice, Progress, Sample, Stop, Stuck, Text, Tone, cut};
 
 /// A notice as the bytes of a message, for a client that gives the first line this number. One that is longer than a message may
 /// be is cut; nothing comes of one that cannot be written at all.
@@ -74,6 +76,7 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
         Notice::Ran { context, outcome, is_stopped } => body(RAN, &ran(*context, outcome, *is_stopped)),
         Notice::Sample(held) => body(SAMPLE, &sample(held)),
         Notice::Stuck(held) => body(STUCK, &stuck(held)),
+        Notice::Progress { request, step } => progress(*request, step),
         Notice::Dropped(count) => body(DROPPED, &DroppedBody { messages: *count }),
         Notice::TurnedAway(why) => body(TURNED_AWAY, &TurnedAwayBody { reason: why.clone() }),
     }
@@ -81,6 +84,20 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
 
 fn body<T: Serialize>(event: &'static str, body: &T) -> (&'static str, Option<Json>) {
     (event, serde_json::to_value(body).ok())
+}
+
+fn progress(request: i64, step: &Progress) -> (&'static str, Option<Json>) {
+    let progress_id = format!("request {request}");
+    match step {
+        Progress::Begun { title } => {
+            let (title, request_id, cancellable) = (title.clone(), Some(request), Some(true));
+            body("progressStart", &ProgressStartBody { progress_id, title, request_id, cancellable })
+        }
+        Progress::At { message } => {
+            body("progressUpdate", &ProgressBody { progress_id, message: Some(message.clone()) })
+        }
+        Progress::Ended => body("progressEnd", &ProgressBody { progress_id, message: None }),
+    }
 }
 
 fn stopped(stop: &Stop, host: &HostState, line_base: i64) -> StoppedBody {

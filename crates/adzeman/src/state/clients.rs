@@ -62,6 +62,8 @@ pub(crate) struct Client {
     pub(crate) outbox: Outbox,
     attached: AtomicBool,
     line_base: AtomicI64,
+    /// Whether it wants to know how far a long request has come.
+    wants_progress: AtomicBool,
     /// What it calls itself.
     name: Mutex<String>,
     /// How long its stop is kept when it vanishes, in milliseconds.
@@ -77,6 +79,7 @@ impl Client {
             outbox: Outbox::default(),
             attached: AtomicBool::new(false),
             line_base: AtomicI64::new(1),
+            wants_progress: AtomicBool::new(false),
             name: Mutex::default(),
             keeps_stop_for: AtomicU64::new(0),
         }
@@ -111,6 +114,14 @@ impl Client {
 
     pub(crate) fn set_line_base(&self, base: i64) {
         self.line_base.store(base, SeqCst);
+    }
+
+    pub(crate) fn want_progress(&self, wants: bool) {
+        self.wants_progress.store(wants, SeqCst);
+    }
+
+    pub(crate) fn wants_progress(&self) -> bool {
+        self.wants_progress.load(SeqCst)
     }
 
     /// Tells it something, from any thread; never waits. It is told afterwards how much it missed.

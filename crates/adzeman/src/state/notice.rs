@@ -41,10 +41,20 @@ pub(crate) enum Notice {
     Sample(Box<Sample>),
     /// Something is in a call that cannot be interrupted, or is out of it.
     Stuck(Box<Stuck>),
+    /// How far a request has come that takes long.
+    Progress { request: i64, step: Progress },
     /// Notices that had no room.
     Dropped(u64),
     /// Why the connection ends.
     TurnedAway(String),
+}
+
+/// How far a request has come.
+#[derive(Debug, Clone)]
+pub(crate) enum Progress {
+    Begun { title: String },
+    At { message: String },
+    Ended,
 }
 
 /// A stop, as everyone is told of it.
