@@ -85,6 +85,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 #[cfg(feature = "async")]
 use std::task::{self, Poll};
+use std::time::Duration;
 
 use adzeman_core::engine::{Engine, EngineContext, EngineError, Interrupt, Need, Supervisor, Syntax};
 use adzeman_core::evaluation::{Inside, UnderWay};
@@ -350,6 +351,10 @@ impl Interrupt for Remote {
 
     fn prepare_sample(&self) -> bool {
         self.interrupt.prepare_sample()
+    }
+
+    fn reach_costs(&self) -> Duration {
+        self.interrupt.reach_costs()
     }
 
     fn inside(&self) -> Option<Inside> {

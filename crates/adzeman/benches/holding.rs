@@ -7,7 +7,7 @@ mod support;
 
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman::{About, Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter, Placed};
 use mlua::{Function, Lua};
@@ -163,6 +163,25 @@ fn work(meter: &Meter, client: &mut Client<PipeReader, PipeWriter>) {
             client.request(step, json!({"threadId": 1}));
             client.event("stopped");
         }
+        set(client, &[], None);
+        client.request("continue", json!({"threadId": 1}));
+    });
+    meter.part("counts at a stop, and looks for holders", FRAMES, || {
+        set(client, &[STEPS], None);
+        client.event("stopped");
+        let body = client.request("adzeman/census", json!({"threadId": 1}));
+        let (values, own) = (&body["census"]["values"], &body["census"]["ownBytes"]);
+        println!(
+            "{values} values counted at a stop in {:.0} ms, with {own} bytes",
+            body["milliseconds"].as_f64().unwrap_or(0.0)
+        );
+        let begun = Instant::now();
+        let held = client.request("adzeman/holders", json!({"expression": "update", "threadId": 1}));
+        println!(
+            "{} values looked at for holders in {:.0} ms",
+            held["holders"]["lookedAt"],
+            begun.elapsed().as_secs_f64() * 1000.0
+        );
         set(client, &[], None);
         client.request("continue", json!({"threadId": 1}));
     });

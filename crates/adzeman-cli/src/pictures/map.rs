@@ -15,7 +15,7 @@ const AXIS: u32 = 52;
 /// Things that have room for their names.
 const MOST_NAMES: usize = 60;
 /// How much larger one axis may be drawn than the other where all of it would be a strip otherwise.
-const MOST_STRETCH: f64 = 12.0;
+const MOST_STRETCH: f64 = 20.0;
 /// Share of the extent that is left free around it.
 const FREE: f64 = 0.06;
 /// A point is drawn as large, in pixels.

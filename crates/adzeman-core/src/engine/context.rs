@@ -105,6 +105,12 @@ pub trait Interrupt: Send + Sync {
         false
     }
 
+    /// About what it costs the script's thread to be [reached](Self::reach), which is not in what the engine measures of a sample by
+    /// itself.
+    fn reach_costs(&self) -> Duration {
+        Duration::ZERO
+    }
+
     /// Called every now and then while something wants [attention](Supervisor::attention): an engine whose states may be on any
     /// thread, so that an interrupt finds none to go to while nobody runs them, sees to it that the next line that runs looks.
     fn remind(&self) {}

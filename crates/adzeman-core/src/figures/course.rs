@@ -267,7 +267,7 @@ mod tests {
             if at % 100 == 99 {
                 value = if value > 0.0 { 0.0 } else { 1000.0 + f64::from(at) };
             }
-            value
+            value + f64::from(at % 2)
         }));
         assert_eq!(many.jumps().len(), MOST_JUMPS);
         assert!(many.now("", "", "", None).jumps >= MOST_JUMPS as u64);

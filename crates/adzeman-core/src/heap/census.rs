@@ -71,14 +71,12 @@ pub struct Growth {
 /// Sums a census up.
 ///
 /// ```
-/// use adzeman_core::heap::{CensusLine, Tally};
+/// use adzeman_core::heap::Tally;
 ///
-/// let boat = |count, bytes| CensusLine {
-///     kind: "table".into(), group: "Boat".into(), defined: None, count, bytes, measured: true,
-/// };
 /// let census = |count: u64| {
 ///     let mut tally = Tally::default();
-///     (0..count).for_each(|_| tally.add(boat(1, 80)));
+///     let boats = tally.group("table", "Boat".into(), None);
+///     (0..count).for_each(|_| tally.more(boats, 80, true));
 ///     tally.finish(4096, false, 0)
 /// };
 /// let (before, now) = (census(2), census(5));
@@ -112,15 +110,6 @@ impl Tally {
             line.bytes += bytes;
             line.measured &= measured;
         }
-    }
-
-    /// Values of one group.
-    pub fn add(&mut self, line: CensusLine) {
-        let group = self.group(&line.kind, line.group, line.defined);
-        let held = &mut self.lines[group];
-        held.count += line.count;
-        held.bytes += line.bytes;
-        held.measured &= line.measured;
     }
 
     /// The whole, those that take most first.
@@ -170,20 +159,20 @@ impl Census {
 mod tests {
     use super::*;
 
-    fn line(kind: &str, group: &str, count: u64, bytes: u64) -> CensusLine {
-        CensusLine { kind: kind.into(), group: group.into(), defined: None, count, bytes, measured: true }
-    }
-
-    fn census(lines: &[CensusLine]) -> Census {
+    /// So many values of each kind and group, which take so much each.
+    fn census(values: &[(&str, &str, u64, u64)]) -> Census {
         let mut tally = Tally::default();
-        lines.iter().cloned().for_each(|line| tally.add(line));
+        for (kind, group, count, bytes) in values {
+            let group = tally.group(kind, (*group).to_owned(), None);
+            (0..*count).for_each(|_| tally.more(group, *bytes, true));
+        }
         tally.finish(0, false, 0)
     }
 
     #[test]
     fn what_grew_most_comes_first_and_what_is_gone_last() {
-        let before = census(&[line("table", "Boat", 10, 800), line("table", "Gate", 4, 400), line("text", "", 7, 70)]);
-        let now = census(&[line("text", "", 9, 90), line("table", "Boat", 30, 2400), line("function", "on", 2, 80)]);
+        let before = census(&[("table", "Boat", 10, 80), ("table", "Gate", 4, 100), ("text", "", 7, 10)]);
+        let now = census(&[("text", "", 9, 10), ("table", "Boat", 30, 80), ("function", "on", 2, 40)]);
         let changed = now.since(&before);
         let told: Vec<_> =
             changed.iter().map(|growth| (growth.now.group.as_str(), growth.more, growth.more_bytes)).collect();

@@ -76,7 +76,9 @@ fn refuse_plain(state: State) -> Result<(), EngineError> {
     let kind = match state.type_at(-1) {
         Type::Table | Type::Userdata | Type::Thread => return Ok(()),
         Type::Function => {
+            let top = state.top();
             let is_object = !state.is_native_function(-1) || state.push_captured(-1, 1).is_some();
+            state.cut_to(top);
             if is_object {
                 return Ok(());
             }

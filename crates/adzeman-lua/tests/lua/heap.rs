@@ -286,13 +286,17 @@ fn paths_to_a_value_are_told_in_words() {
 
 #[test]
 fn what_only_the_host_keeps_is_said_to_be_its() {
-    let script = "function held() return 1 end\nlocal kept = held\nhost_keep(held)\nheld = nil\nkept = nil\nlocal box = host_box(function() return 2 end)\nlocal x = 1 --stop\nreturn x, box";
+    let script = "function held() return 1 end\nlocal kept = held\nhost_keep(held)\nweak = setmetatable({ [held] = true }, { __mode = 'k' })\nheld = nil\nkept = nil\nlocal box = host_box(function() return 2 end)\nlocal x = 1 --stop\nreturn x, box";
     at_stop(script, |engine| {
         let told =
             |engine: &mut dyn Engine, text: &str| engine.holders(Some(0), text, 9, &mut |_| true).unwrap().unwrap();
         let boxed = told(engine, "host_unbox(box)");
         assert_eq!(paths(&boxed)[0], "box › attached by the host[1]");
-        // The function that the host keeps is found by walking to it from the box of the test: nothing else leads to it.
+        let kept = told(engine, "next(weak)");
+        assert_eq!(paths(&kept), ["(the host)", "weak: weak › key"], "{kept:#?}");
+        assert!(kept.told().starts_with("only the host holds it"), "{}", kept.told());
+        // A function of the host that captures something is a value like others; its own captures have no names.
+        assert_eq!(paths(&told(engine, "host_keep"))[0], "host_keep");
         let census = census(engine);
         assert_eq!(count(&census, "function", "test.lua:1"), 1);
     });

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::engine::{Interrupt, Syntax};
@@ -114,6 +115,11 @@ impl ContextLink {
         for interrupt in prepared {
             interrupt.reach(&mut reached);
         }
+    }
+
+    /// About what it costs its thread to be reached for a sample.
+    pub(crate) fn reach_costs(&self) -> Duration {
+        lock(&self.interrupt).as_ref().map_or(Duration::ZERO, |interrupt| interrupt.reach_costs())
     }
 
     /// Has the context take notice of what changed, at its next safe point or the next line that it reports.

@@ -1,5 +1,6 @@
 //! Where time goes: stacks are sampled for a while.
 
+use std::cell::RefCell;
 use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
@@ -19,10 +20,9 @@ const EVERY: Duration = Duration::from_millis(1);
 const RAREST: Duration = Duration::from_secs(1);
 /// The share of the time that they may take.
 const SHARE: f64 = 0.01;
-/// Between two looks at what they take.
-const LOOKED_AT_EVERY: Duration = Duration::from_millis(500);
-/// What it takes the system to deliver a signal, about, which nobody in the process can measure.
-const DELIVERY: Duration = Duration::from_micros(2);
+/// When it is looked at first what they take, and between two looks after that.
+const FIRST_LOOK: Duration = Duration::from_millis(30);
+const LOOKED_AT_EVERY: Duration = Duration::from_secs(1);
 /// Stacks that are answered.
 const MOST_STACKS: usize = 5_000;
 
@@ -30,6 +30,8 @@ const MOST_STACKS: usize = 5_000;
 struct Sampling<'s> {
     session: &'s Session,
     contexts: Vec<Arc<ContextLink>>,
+    /// What samples have cost the thread of each context so far.
+    spent: RefCell<Vec<Duration>>,
 }
 
 impl Sampling<'_> {
@@ -70,7 +72,7 @@ impl Session {
         if contexts.is_empty() {
             return Err(SessionError::NoContexts);
         }
-        let mut sampling = Sampling { session: self, contexts: Vec::new() };
+        let mut sampling = Sampling { session: self, contexts: Vec::new(), spent: RefCell::default() };
         for context in contexts {
             let begun = self.ask(&context, |point| point.context.begin_profile());
             match begun {
@@ -82,26 +84,24 @@ impl Session {
                 }
             }
         }
-        let (begun, mut ticks, mut every, mut looked) = (Instant::now(), 0_u64, EVERY, Instant::now());
-        let (mut profile, mut slowed, mut share) = (Profile::default(), false, 0.0_f64);
-        let mut since = (Instant::now(), 0_u64);
+        sampling.spent.borrow_mut().resize(sampling.contexts.len(), Duration::ZERO);
+        let (begun, mut ticks, mut one, mut slowed) = (Instant::now(), 0_u64, Duration::ZERO, false);
+        let mut profile = Profile::default();
+        let mut look_at = begun + FIRST_LOOK;
         while begun.elapsed() < wanted && !self.cancel.is_cancelled() {
             ContextLink::sample_all(&sampling.contexts);
             ticks += 1;
-            thread::sleep(every);
-            if looked.elapsed() >= LOOKED_AT_EVERY {
-                looked = Instant::now();
-                let now = self.gather(&sampling, true, &mut profile, (since.0.elapsed(), ticks - since.1));
-                since = (Instant::now(), ticks);
-                share = share.max(now);
-                // The rate gives way.
-                if now > SHARE {
-                    slowed = true;
-                    every = every.mul_f64((now / SHARE).clamp(1.1, 10.0)).min(RAREST);
-                }
+            if Instant::now() >= look_at {
+                look_at = Instant::now() + LOOKED_AT_EVERY;
+                one = self.gather(&sampling, true, &mut profile, ticks);
             }
+            // The rate gives way: the next one is taken when all so far are within their share.
+            let owed = spent(one, ticks).div_f64(SHARE).saturating_sub(begun.elapsed());
+            slowed |= owed > EVERY;
+            thread::sleep(owed.clamp(EVERY, RAREST));
         }
-        share = share.max(self.gather(&sampling, false, &mut profile, (since.0.elapsed(), ticks - since.1)));
+        let share = spent(self.gather(&sampling, false, &mut profile, ticks), ticks).as_secs_f64();
+        let share = share / begun.elapsed().as_secs_f64();
         let took = begun.elapsed();
         let passed_over = during(&mut profile, arguments.event.as_deref());
         self.name_functions(&mut profile);
@@ -121,21 +121,15 @@ impl Session {
         })
     }
 
-    /// Takes in what was sampled of all contexts; answers the largest share of the time that it cost one of them.
-    fn gather(
-        &self,
-        sampling: &Sampling<'_>,
-        goes_on: bool,
-        into: &mut Profile,
-        (time, ticks): (Duration, u64),
-    ) -> f64 {
-        let mut most = 0.0_f64;
-        for context in &sampling.contexts {
+    /// Takes in what was sampled of all contexts; answers what one of the `ticks` so far costs that context which it costs most.
+    fn gather(&self, sampling: &Sampling<'_>, goes_on: bool, into: &mut Profile, ticks: u64) -> Duration {
+        let mut most = Duration::ZERO;
+        let mut spent = sampling.spent.borrow_mut();
+        for (at, context) in sampling.contexts.iter().enumerate() {
             // One that comes to no safe point is asked again the next time.
             let Ok(mut taken) = sampling.take(context, goes_on) else { continue };
-            let spent =
-                Duration::from_nanos(taken.spent_nanoseconds) + DELIVERY * u32::try_from(ticks).unwrap_or(u32::MAX);
-            most = most.max(spent.as_secs_f64() / time.as_secs_f64().max(f64::MIN_POSITIVE));
+            spent[at] += Duration::from_nanos(taken.spent_nanoseconds);
+            most = most.max(spent[at] / u32::try_from(ticks.max(1)).unwrap_or(u32::MAX) + context.reach_costs());
             for stack in &mut taken.stacks {
                 stack.context.clone_from(&context.name);
             }
@@ -155,6 +149,11 @@ impl Session {
             });
         }
     }
+}
+
+/// What so many samples cost, of which one costs so much.
+fn spent(one: Duration, ticks: u64) -> Duration {
+    one.saturating_mul(u32::try_from(ticks).unwrap_or(u32::MAX))
 }
 
 /// Leaves what was sampled while other events were handled, or none; answers how many samples that were.
