@@ -492,6 +492,7 @@ fn with_objects(host: HostBuilder, open: &Open) -> HostBuilder {
             About::new("the water between the locks, from the lowest up")
                 .measured("*.level", "water level", "m")
                 .measured("*.area", "surface", "m²")
+                .measured("*.length", "along the canal", "m")
                 .measured("*.x", "its middle, along the canal", "m")
                 .placed("*", Placed::at("x", 0.0).sized("length", CANAL_WIDTH).noted("level").in_unit("m").as_ground()),
         )

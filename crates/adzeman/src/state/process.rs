@@ -78,13 +78,14 @@ pub(crate) fn now<'c>(course: impl Fn(Kind) -> Option<&'c Course>) -> Vec<Figure
 #[cfg(target_os = "linux")]
 #[expect(clippy::cast_precision_loss, reason = "nothing here has 2^53 bytes")]
 pub(crate) fn count() -> Result<Counted, String> {
+    use rustix::time::{ClockId, clock_gettime};
+
     let process = procfs::process::Process::myself().map_err(|why| format!("the system does not tell: {why}"))?;
-    let stat = process.stat().ok();
-    let ticks = stat.as_ref().map(|stat| (stat.utime + stat.stime) as f64 / procfs::ticks_per_second() as f64);
-    let memory = stat.map(|stat| (stat.rss * procfs::page_size()) as f64);
+    // In kilobytes, whatever the size of a page is.
+    let memory = process.status().ok().and_then(|status| status.vmrss).map(|kilobytes| kilobytes as f64 * 1024.0);
     let io = process.io().ok();
     Ok(Counted {
-        processor: ticks.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok()),
+        processor: clock_gettime(ClockId::ProcessCPUTime).try_into().ok(),
         memory_bytes: memory,
         read_bytes: io.as_ref().map(|io| io.read_bytes as f64),
         written_bytes: io.map(|io| io.write_bytes as f64),
