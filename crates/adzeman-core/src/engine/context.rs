@@ -61,7 +61,7 @@ pub trait EngineContext: MaySend {
         None
     }
 
-    /// Begins to take samples of stacks whenever [`Interrupt::sample`] asks for one.
+    /// Begins to take samples of stacks whenever [`Interrupt::prepare_sample`] asks for one.
     ///
     /// # Errors
     /// Why that cannot be.
