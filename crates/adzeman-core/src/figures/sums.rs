@@ -7,6 +7,8 @@ use serde::{Deserialize, Serialize};
 
 /// Kinds that are told apart.
 const MOST_KINDS: usize = 1000;
+/// Contexts that are told apart.
+const MOST_CONTEXTS: usize = 100_000;
 /// What stands for one too many.
 const ANOTHER: &str = "(another one)";
 
@@ -67,8 +69,18 @@ impl Sums {
         // What is inside another event is in its time already.
         if is_outermost {
             let each = cost / u32::try_from(contexts.len().max(1)).unwrap_or(1);
-            contexts.iter().for_each(|(id, _)| *self.contexts.entry(*id).or_default() += each);
+            for (id, _) in contexts {
+                // One that was closed during its own event is never forgotten.
+                if self.contexts.len() < MOST_CONTEXTS || self.contexts.contains_key(id) {
+                    *self.contexts.entry(*id).or_default() += each;
+                }
+            }
         }
+    }
+
+    /// A context is gone.
+    pub fn forget_context(&mut self, id: i64) {
+        self.contexts.remove(&id);
     }
 
     #[cold]
@@ -124,6 +136,8 @@ mod tests {
         );
         assert!((kinds[0].milliseconds - 6.0).abs() < 1e-9 && (kinds[1].worst_milliseconds - 1.0).abs() < 1e-9);
         assert_eq!((sums.of_context(1), sums.of_context(2), sums.of_context(9)), (ms(5), ms(1), Duration::ZERO));
+        sums.forget_context(1);
+        assert_eq!((sums.of_context(1), sums.of_context(2)), (Duration::ZERO, ms(1)));
         (0..2000).for_each(|n| sums.add(&format!("k{n}"), n, (ms(1), None), &[], true));
         assert_eq!(sums.kinds().len(), MOST_KINDS + 1);
     }

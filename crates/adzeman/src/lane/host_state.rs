@@ -431,6 +431,7 @@ impl HostState {
     pub(crate) fn remove_context(&self, id: i64) {
         lock(&self.contexts.all).retain(|context| context.id != id);
         self.figures.context_gone(id);
+        self.trail.context_gone(id);
         self.are_gone(&self.sources.release_all(id));
         self.clients.tell(Notice::Context { id, is_open: false });
     }

@@ -200,6 +200,11 @@ impl TrailBook {
         lock(&self.state).sums = Sums::default();
     }
 
+    /// A context is closed.
+    pub(crate) fn context_gone(&self, id: i64) {
+        lock(&self.state).sums.forget_context(id);
+    }
+
     /// What events and contexts took since someone is attached.
     pub(crate) fn sums(&self) -> Sums {
         lock(&self.state).sums.clone()

@@ -309,7 +309,9 @@ fn one_call_that_cannot_be_interrupted_is_named_and_the_session_answers() {
 #[track_caller]
 fn is_named(slow: &str, what: &str) {
     let script = format!(
-        "local text, pattern = string.rep('a', {BACKTRACKING}), string.rep('a*', 3) .. 'b'\nfunction update(n)\n  {slow}\nend"
+        "local text, pattern = string.rep('a', {}), string.rep('a*', 3) .. 'b'\nfunction update(n)\n  {slow}\nend",
+        // For longer than the two seconds that a request waits.
+        BACKTRACKING * 4 / 3
     );
     let host = TestHost::start(Transport::Socket, &script);
     let mut client = host.attach();
