@@ -343,7 +343,7 @@ fn is_named(slow: &str, what: &str) {
 #[test]
 fn what_the_script_itself_is_stuck_in_is_named() {
     is_named("string.find(text, pattern)", "string.find");
-    let times = if cfg!(debug_assertions) { 60_000_000_u64 } else { 3_000_000_000 };
+    let times = if cfg!(debug_assertions) { 400_000_000_u64 } else { 3_000_000_000 };
     let finalizer = format!("setmetatable({{}}, {{__gc = function() for i = 1, {times} do end end}}) collectgarbage()");
     is_named(&finalizer, "a finalizer of the script");
 }
