@@ -1,10 +1,9 @@
 //! Samples of the stack, as functions and stacks of core.
 
-use std::collections::HashMap;
-
 use adzeman_core::engine::EngineError;
 use adzeman_core::heap::Written;
 use adzeman_core::profile::{Frame, Function, Profile, Stack};
+use rustc_hash::FxHashMap as HashMap;
 
 use super::Context;
 use crate::evaluate::is_of_binding;
@@ -42,7 +41,7 @@ impl Context {
             spent_nanoseconds: u64::try_from(spent.as_nanos()).unwrap_or(u64::MAX),
             ..Profile::default()
         };
-        let mut known: HashMap<usize, Option<usize>> = HashMap::new();
+        let mut known: HashMap<usize, Option<usize>> = HashMap::default();
         let Samples { stacks, functions, events, .. } = samples;
         for ((event, frames), count) in stacks {
             let mut place = |key: usize| {

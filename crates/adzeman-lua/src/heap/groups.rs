@@ -5,7 +5,7 @@ use std::ffi::c_int;
 use adzeman_core::engine::EngineError;
 use adzeman_core::heap::{Tally, Written};
 use mlua::ffi;
-use rustc_hash::FxHashMap as HashMap;
+use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use super::{definition, written};
 use crate::ffi::body::with_body;
@@ -30,23 +30,11 @@ pub(super) struct Groups<'a> {
     by_body: HashMap<usize, usize>,
     by_shape: HashMap<ShapeKey, usize>,
     by_type: HashMap<usize, usize>,
+    /// Coroutines, by the chunk and the line where what they begin with is defined.
+    by_beginning: HashMap<(String, u32), usize>,
     texts: [Option<usize>; 2],
     /// Names of global tables, by their addresses.
     names: &'a HashMap<usize, String>,
-}
-
-/// Global tables, and those in them, as far as names lead to them: they, and metatables, are called by these names.
-pub(super) fn names_of_tables(state: State) -> Result<HashMap<usize, String>, EngineError> {
-    let top = state.top();
-    let mut names = HashMap::default();
-    // The registry is called by what is said of it elsewhere.
-    names.insert(state.address_at(ffi::LUA_REGISTRYINDEX), "(registry)".to_owned());
-    state.push_globals();
-    names.insert(state.address_at(-1), "_G".to_owned());
-    let mut left = MOST_IN_ALL;
-    note_tables(state, "", &mut names, (0, &mut left))?;
-    state.cut_to(top);
-    Ok(names)
 }
 
 /// Modules keep their types in fields.
@@ -55,12 +43,56 @@ const DEPTH: usize = 2;
 const MOST_ENTRIES: usize = 1_000;
 const MOST_IN_ALL: usize = 20_000;
 
-/// `left` is how many entries may be looked at yet.
-fn note_tables(
+/// Global tables, and those in them, as far as names lead to them: they, and metatables, are called by these names.
+pub(super) fn names_of_tables(state: State) -> Result<HashMap<usize, String>, EngineError> {
+    let mut names = HashMap::default();
+    // The registry is called by what is said of it elsewhere.
+    names.insert(state.address_at(ffi::LUA_REGISTRYINDEX), "(registry)".to_owned());
+    state.push_globals();
+    names.insert(state.address_at(-1), "_G".to_owned());
+    state.pop(1);
+    for_each_name(state, &mut |name| {
+        if state.type_at(-1) == Type::Table {
+            names.entry(state.address_at(-1)).or_insert_with(name);
+        }
+    })?;
+    Ok(names)
+}
+
+/// Native functions that are global, or fields of global tables, by their addresses.
+pub(crate) fn names_of_natives(state: State) -> HashMap<usize, String> {
+    let mut names = HashMap::default();
+    let outcome = for_each_name(state, &mut |name| {
+        if state.type_at(-1) == Type::Function && state.is_native_function(-1) {
+            names.entry(state.address_at(-1)).or_insert_with(name);
+        }
+    });
+    if let Err(why) = outcome {
+        tracing::info!(%why, "some functions of the host have no name in a profile");
+    }
+    names
+}
+
+/// What is shown of what has a name: how it is called. The value is on top of the stack.
+type See<'s> = dyn FnMut(&dyn Fn() -> String) + 's;
+
+/// Shows each global, and what is in global tables, that is called by a name.
+fn for_each_name(state: State, see: &mut See<'_>) -> Result<(), EngineError> {
+    let top = state.top();
+    state.push_globals();
+    let mut entered = HashSet::from_iter([state.address_at(-1)]);
+    let outcome = names_in(state, "", (0, &mut { MOST_IN_ALL }), &mut entered, see);
+    state.cut_to(top);
+    outcome
+}
+
+/// The same of the table on top, which is called `of`. `left` is how many entries may be looked at yet; each table is entered once.
+fn names_in(
     state: State,
     of: &str,
-    names: &mut HashMap<usize, String>,
     (depth, left): (usize, &mut usize),
+    entered: &mut HashSet<usize>,
+    see: &mut See<'_>,
 ) -> Result<(), EngineError> {
     let table = state.top();
     let mut entries = 0;
@@ -68,58 +100,19 @@ fn note_tables(
     while entries < MOST_ENTRIES && *left > 0 && state.next(table)? {
         entries += 1;
         *left -= 1;
-        let is_named = state.type_at(-2) == Type::String && state.type_at(-1) == Type::Table;
-        if is_named && !names.contains_key(&state.address_at(-1)) {
-            let key = state.text_at(-2).unwrap_or_default();
-            let name = if of.is_empty() { key } else { format!("{of}.{key}") };
-            names.insert(state.address_at(-1), name.clone());
-            if depth + 1 < DEPTH {
-                note_tables(state, &name, names, (depth + 1, left))?;
+        if state.type_at(-2) == Type::String {
+            let key = || state.text_at(-2).unwrap_or_default();
+            let name = || if of.is_empty() { key() } else { format!("{of}.{}", key()) };
+            see(&name);
+            let is_next = state.type_at(-1) == Type::Table && depth + 1 < DEPTH;
+            if is_next && entered.insert(state.address_at(-1)) {
+                names_in(state, &name(), (depth + 1, left), entered, see)?;
             }
         }
         state.pop(1);
     }
     state.cut_to(table);
     Ok(())
-}
-
-/// Native functions that are global, or fields of global tables, by their addresses.
-pub(crate) fn names_of_natives(state: State) -> std::collections::HashMap<usize, String> {
-    let mut names = std::collections::HashMap::new();
-    let top = state.top();
-    state.push_globals();
-    let globals = state.top();
-    let (mut entries, mut left) = (0, MOST_IN_ALL);
-    state.push_nil();
-    while entries < MOST_ENTRIES && matches!(state.next(globals), Ok(true)) {
-        entries += 1;
-        let name = state.text_at(-2).unwrap_or_default();
-        match state.type_at(-1) {
-            Type::Function => note_native(state, name, &mut names),
-            Type::Table if name != "_G" => {
-                let table = state.top();
-                let mut fields = 0;
-                state.push_nil();
-                while fields < MOST_ENTRIES && left > 0 && matches!(state.next(table), Ok(true)) {
-                    fields += 1;
-                    left -= 1;
-                    let field = state.text_at(-2).unwrap_or_default();
-                    note_native(state, format!("{name}.{field}"), &mut names);
-                    state.pop(1);
-                }
-            }
-            _ => {}
-        }
-        state.cut_to(globals + 1);
-    }
-    state.cut_to(top);
-    names
-}
-
-fn note_native(state: State, name: String, names: &mut std::collections::HashMap<usize, String>) {
-    if state.type_at(-1) == Type::Function && state.is_native_function(-1) {
-        names.entry(state.address_at(-1)).or_insert(name);
-    }
 }
 
 impl<'a> Groups<'a> {
@@ -131,6 +124,7 @@ impl<'a> Groups<'a> {
             by_body: HashMap::default(),
             by_shape: HashMap::default(),
             by_type: HashMap::default(),
+            by_beginning: HashMap::default(),
             texts: [None; 2],
             names,
         }
@@ -216,14 +210,20 @@ impl<'a> Groups<'a> {
             }
             thread.pop(1);
         }
-        let Some((chunk_name, line)) = first else {
+        let Some(first) = first else {
             let group = if thread.top() > 1 { "of the host" } else { "ended, or of the host" };
             return self.tally.group("coroutine", group.to_owned(), None);
         };
-        let text = self.scripts.named(&chunk_name).and_then(|source| self.scripts.written(source));
-        let defined = written(&chunk_name, line, text.as_deref());
-        let group = format!("that begins in {}:{}", display_name(&chunk_name), defined.line);
-        self.tally.group("coroutine", group, Some(defined))
+        if let Some(group) = self.by_beginning.get(&first) {
+            return *group;
+        }
+        let (chunk_name, line) = &first;
+        let text = self.scripts.named(chunk_name).and_then(|source| self.scripts.written(source));
+        let defined = written(chunk_name, *line, text.as_deref());
+        let name = format!("that begins in {}:{}", display_name(chunk_name), defined.line);
+        let group = self.tally.group("coroutine", name, Some(defined));
+        self.by_beginning.insert(first, group);
+        group
     }
 
     fn of_table(&mut self, state: State) -> usize {

@@ -32,6 +32,11 @@ pub(super) fn body<T: Serialize>(value: T) -> Result<Option<Json>, SessionError>
     Ok(Some(serde_json::to_value(&value)?))
 }
 
+/// Records as they are sent.
+pub(super) fn all_as_json<T: Serialize>(records: &[T]) -> Result<Vec<Json>, SessionError> {
+    records.iter().map(|record| Ok(serde_json::to_value(record)?)).collect()
+}
+
 /// An answer as the bytes of a message. One that is too long says so instead; nothing comes of one that cannot be written at all.
 pub(super) fn encoded_answer(response: &Response, seq: i64) -> Vec<u8> {
     let written = encode(&Message::Response(Response { seq, ..response.clone() }));

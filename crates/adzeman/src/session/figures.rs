@@ -2,7 +2,7 @@
 
 use adzeman_dap::extra::{ContextFigures, FigureArguments, FigureBody, FiguresBody};
 
-use super::plan::all_as_json;
+use super::answer::all_as_json;
 use super::{Session, SessionError};
 
 impl Session {

@@ -6,9 +6,8 @@ use std::time::{Duration, Instant};
 use adzeman_core::evaluation::Cancel;
 use adzeman_core::heap::{Census, Counting};
 use adzeman_dap::extra::{CensusArguments, CensusBody, HoldersArguments, HoldersBody};
-use serde::Serialize;
-use serde_json::Value as Json;
 
+use super::answer::all_as_json;
 use super::{Session, SessionError};
 use crate::lane::ContextLink;
 use crate::state::clients::Client;
@@ -116,16 +115,16 @@ impl Session {
         let census = Arc::new(census);
         let since_running = earlier.as_ref().map(|(_, earlier)| earlier.running);
         let grown = earlier.map(|(_, earlier)| census.since(&earlier));
-        let grown = grown.map(|grown| grown.iter().take(MOST_GROUPS).map(as_json).collect::<Result<_, _>>());
+        let grown = grown.map(|grown| all_as_json(&grown[..grown.len().min(MOST_GROUPS)])).transpose()?;
         let groups = census.lines.len();
         let shown = Census { lines: census.lines.iter().take(MOST_GROUPS).cloned().collect(), ..(*census).clone() };
         let number = self.censuses.keep(id, census);
         Ok(CensusBody {
             number,
             context: context.name.clone(),
-            census: as_json(&shown)?,
+            census: serde_json::to_value(&shown)?,
             groups,
-            grown: grown.transpose()?,
+            grown,
             since_running,
             milliseconds,
             parts,
@@ -174,10 +173,6 @@ impl Session {
             point.engine.holders(frame, &arguments.expression, most, &mut |values| pace.goes_on(values))
         })??;
         let found = found.ok_or(SessionError::Cancelled)?;
-        Ok(HoldersBody { holders: as_json(&found)?, description: found.told() })
+        Ok(HoldersBody { holders: serde_json::to_value(&found)?, description: found.told() })
     }
-}
-
-fn as_json(record: &impl Serialize) -> Result<Json, SessionError> {
-    Ok(serde_json::to_value(record)?)
 }

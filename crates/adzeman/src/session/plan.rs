@@ -1,6 +1,7 @@
 //! Where host objects lie, read a part at a time at safe points.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use adzeman_core::host::{ANY, Aspect, HostError, HostView as _, Placed};
@@ -8,9 +9,8 @@ use adzeman_core::path::{Notation, Path, Root, Segment, TreePath};
 use adzeman_core::plan::{Outside, Thing, overlaps};
 use adzeman_core::value::{Expand, Page};
 use adzeman_dap::extra::{PlanArguments, PlanBody};
-use serde::Serialize;
-use serde_json::Value as Json;
 
+use super::answer::all_as_json;
 use super::{Session, SessionError};
 use crate::lane::LocalContext;
 
@@ -31,7 +31,8 @@ struct Branch {
     rest: Vec<Segment>,
     /// Children that are passed over: they were taken before.
     start: usize,
-    placed: Placed,
+    /// What is said of all that the pattern stands for.
+    placed: Arc<Placed>,
 }
 
 /// What is read so far.
@@ -90,6 +91,7 @@ impl Session {
         let mut branches = VecDeque::new();
         for (name, about) in objects {
             for (pattern, placed) in about.places() {
+                let placed = Arc::new(placed.clone());
                 names.push(TreePath { root: Root::Host, path: Path::default().under(name) }.display(notation));
                 let at = Path::default().under(name);
                 let rest = pattern.segments().to_vec();
@@ -97,7 +99,7 @@ impl Session {
                 let meets =
                     within.is_none_or(|within| within.segments().iter().zip(&whole).all(|(a, b)| a == b || is_any(b)));
                 if meets {
-                    branches.push_back(Branch { at, rest, start: 0, placed: placed.clone() });
+                    branches.push_back(Branch { at, rest, start: 0, placed });
                 }
             }
         }
@@ -209,9 +211,4 @@ impl Reading {
         }
         Ok(())
     }
-}
-
-/// Records as they are sent.
-pub(super) fn all_as_json<T: Serialize>(records: &[T]) -> Result<Vec<Json>, SessionError> {
-    records.iter().map(|record| Ok(serde_json::to_value(record)?)).collect()
 }

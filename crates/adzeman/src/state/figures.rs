@@ -204,13 +204,19 @@ impl Figures {
         }
     }
 
-    /// Takes a sample of the process, if it is time to. Called by a thread that no script runs on.
+    /// Takes a sample of the process, if it is time to. Called by a thread that no script runs on; no lock is held while the system is
+    /// asked, as events wait for it.
     pub(crate) fn sample_process(&self, now: Duration) {
-        let mut state = lock(&self.state);
-        if state.sampled.as_ref().is_some_and(|(at, _)| at.elapsed() < PROCESS_EVERY) {
+        let is_due = |state: &State| state.sampled.as_ref().is_none_or(|(at, _)| at.elapsed() >= PROCESS_EVERY);
+        if !is_due(&lock(&self.state)) {
             return;
         }
         let Ok(counted) = process::count() else { return };
+        let mut state = lock(&self.state);
+        if state.since.is_none() {
+            // They have left meanwhile.
+            return;
+        }
         let before = state.sampled.replace((Instant::now(), counted.clone()));
         let values = [
             (process::Kind::Memory, counted.memory_bytes),

@@ -4,13 +4,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use crate::event::current_event;
 use adzeman_core::decide::Reason;
 use adzeman_core::engine::{Blindness, Engine, Supervisor};
 use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 
 use super::LocalContext;
+use crate::event::current_event;
 use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 
