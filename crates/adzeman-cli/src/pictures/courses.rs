@@ -3,7 +3,7 @@
 use adzeman::core::figures::{FigureNow, Jump, Point};
 use plotters::prelude::*;
 
-use super::{Area, DONE, FAILED, FAINT, Failure, HEIGHT, INK, REFUSED, WIDTH, failed, text};
+use super::{Area, DONE, FAILED, FAINT, Failure, INK, REFUSED, failed, picture, text};
 
 const TOP: u32 = 84;
 const MARGIN: u32 = 24;
@@ -33,11 +33,8 @@ pub(crate) fn draw(all: &[Followed], host: &str) -> Result<String, Failure> {
     let seconds = || shown.iter().flat_map(|figure| &figure.points).map(|point| point.seconds);
     let (from, to) = (seconds().fold(f64::INFINITY, f64::min), seconds().fold(f64::NEG_INFINITY, f64::max));
     let to = if to > from { to } else { from + 1.0 };
-    let mut svg = String::new();
-    {
-        let area = SVGBackend::with_string(&mut svg, (WIDTH, HEIGHT)).into_drawing_area();
-        area.fill(&WHITE).map_err(failed)?;
-        title(&area, host, (from, to), left_out)?;
+    picture(|area| {
+        title(area, host, (from, to), left_out)?;
         let (_, plots) = area.split_vertically(TOP);
         let plots = plots.margin(0, 8, MARGIN, MARGIN);
         let (_, height) = plots.dim_in_pixel();
@@ -49,9 +46,8 @@ pub(crate) fn draw(all: &[Followed], host: &str) -> Result<String, Failure> {
             draw_one(&own, figure, (from, to), is_last)?;
             rest = below;
         }
-        area.present().map_err(failed)?;
-    }
-    Ok(svg)
+        Ok(())
+    })
 }
 
 fn title(area: &Area<'_>, host: &str, (from, to): (f64, f64), left_out: usize) -> Result<(), Failure> {

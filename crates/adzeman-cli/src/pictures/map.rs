@@ -6,7 +6,7 @@ use adzeman::core::plan::{Area as Extent, Outside, Overlap, Thing};
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 
-use super::{Area, DONE, FAILED, FAINT, Failure, HEIGHT, INK, REFUSED, WIDTH, failed, text};
+use super::{Area, DONE, FAILED, FAINT, Failure, HEIGHT, INK, REFUSED, WIDTH, failed, legend, picture, text};
 
 /// Room for the title, around the map, and for the axes.
 const TOP: u32 = 84;
@@ -34,17 +34,12 @@ pub(crate) struct Map<'a> {
 
 /// Draws things, of which there is one at least, as SVG.
 pub(crate) fn draw(map: &Map<'_>) -> Result<String, Failure> {
-    let mut svg = String::new();
-    {
-        let area = SVGBackend::with_string(&mut svg, (WIDTH, HEIGHT)).into_drawing_area();
-        area.fill(&WHITE).map_err(failed)?;
+    picture(|area| {
         let (scale, stretch) = Scale::of(map.things);
-        title(&area, map, stretch)?;
+        title(area, map, stretch)?;
         let (_, plot) = area.split_vertically(TOP);
-        draw_things(&plot.margin(0, MARGIN, MARGIN, MARGIN), map, &scale)?;
-        area.present().map_err(failed)?;
-    }
-    Ok(svg)
+        draw_things(&plot.margin(0, MARGIN, MARGIN, MARGIN), map, &scale)
+    })
 }
 
 /// The part of the plane that is drawn.
@@ -100,15 +95,7 @@ fn title(area: &Area<'_>, map: &Map<'_>, stretch: f64) -> Result<(), Failure> {
         (Some(REFUSED), format!("{outside} outside")),
         (None, stretched),
     ];
-    let mut x = 24;
-    for (colour, words) in parts {
-        if let Some(colour) = colour {
-            area.draw(&Rectangle::new([(x, 54), (x + 14, 66)], colour.filled())).map_err(failed)?;
-        }
-        area.draw_text(&words, &text(15, INK), (x + 20, 52)).map_err(failed)?;
-        x += 52 + i32::try_from(words.chars().count() * 8).unwrap_or(0);
-    }
-    Ok(())
+    legend(area, parts)
 }
 
 fn draw_things(area: &Area<'_>, map: &Map<'_>, scale: &Scale) -> Result<(), Failure> {
@@ -151,9 +138,9 @@ fn draw_things(area: &Area<'_>, map: &Map<'_>, scale: &Scale) -> Result<(), Fail
         let fill = if thing.ground { GROUND.filled() } else { colour.mix(0.55).filled() };
         chart.draw_series([Polygon::new(corners, fill)]).map_err(failed)?;
         let mut outline = corners.to_vec();
-        // A line from the middle to its front says which way it points.
         outline.push(corners[0]);
         chart.draw_series([PathElement::new(outline, colour)]).map_err(failed)?;
+        // A line from the middle to its front says which way it points.
         if thing.degrees.is_some() {
             let front = ((corners[1].0 + corners[2].0) / 2.0, (corners[1].1 + corners[2].1) / 2.0);
             chart

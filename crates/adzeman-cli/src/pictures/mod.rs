@@ -30,6 +30,31 @@ fn failed(error: impl std::fmt::Display) -> Failure {
     error.to_string().into()
 }
 
+/// A picture as SVG, with what is drawn on its white ground.
+fn picture(draw: impl FnOnce(&Area<'_>) -> Result<(), Failure>) -> Result<String, Failure> {
+    let mut svg = String::new();
+    {
+        let area = SVGBackend::with_string(&mut svg, (WIDTH, HEIGHT)).into_drawing_area();
+        area.fill(&WHITE).map_err(failed)?;
+        draw(&area)?;
+        area.present().map_err(failed)?;
+    }
+    Ok(svg)
+}
+
+/// What colours mean, below the title; words without one stand beside them.
+fn legend(area: &Area<'_>, parts: impl IntoIterator<Item = (Option<RGBColor>, String)>) -> Result<(), Failure> {
+    let mut x = 24;
+    for (colour, words) in parts {
+        if let Some(colour) = colour {
+            area.draw(&Rectangle::new([(x, 54), (x + 14, 66)], colour.filled())).map_err(failed)?;
+        }
+        area.draw_text(&words, &text(15, INK), (x + 20, 52)).map_err(failed)?;
+        x += 52 + i32::try_from(words.chars().count() * 8).unwrap_or(0);
+    }
+    Ok(())
+}
+
 fn text(size: u32, colour: RGBColor) -> TextStyle<'static> {
     ("sans-serif", size).into_font().color(&colour)
 }

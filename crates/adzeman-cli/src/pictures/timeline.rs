@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use adzeman::core::trail::{Entry, Outcome, Speaker};
 use plotters::prelude::*;
 
-use super::{Area, DONE, FAILED, FAINT, Failure, HEIGHT, INK, OVER, REFUSED, WIDTH, failed, text};
+use super::{Area, DONE, FAILED, FAINT, Failure, INK, OVER, REFUSED, failed, legend, picture, text};
 
 /// A bar is at least this wide, so that none is lost.
 const BAR_PIXELS: f64 = 2.0;
@@ -39,12 +39,9 @@ fn colour(entry: &Entry) -> (RGBColor, &'static str) {
 
 /// Draws events, of which there is one at least, as SVG. `of` says whose they are.
 pub(crate) fn draw(entries: &[Entry], of: &str) -> Result<String, Failure> {
-    let mut svg = String::new();
-    {
-        let area = SVGBackend::with_string(&mut svg, (WIDTH, HEIGHT)).into_drawing_area();
-        area.fill(&WHITE).map_err(failed)?;
+    picture(|area| {
         let span = span(entries);
-        title(&area, entries, of, span)?;
+        title(area, entries, of, span)?;
         let (_, plots) = area.split_vertically(TOP);
         let plots = plots.margin(0, MARGIN, MARGIN, MARGIN);
         let curves = curves(entries);
@@ -55,9 +52,8 @@ pub(crate) fn draw(entries: &[Entry], of: &str) -> Result<String, Failure> {
         for (part, (name, samples)) in below.split_evenly((curves.len().max(1), 1)).iter().zip(&curves) {
             draw_curve(part, name, samples, span)?;
         }
-        area.present().map_err(failed)?;
-    }
-    Ok(svg)
+        Ok(())
+    })
 }
 
 /// From the first beginning to the last end, in seconds.
@@ -78,14 +74,7 @@ fn title(area: &Area<'_>, entries: &[Entry], of: &str, (from, to): (f64, f64)) -
     let worst = entries.iter().map(|entry| entry.milliseconds).fold(0.0, f64::max);
     let words = format!("the length of a bar, and its height, is what the event took; the highest took {worst:.3} ms");
     area.draw_text(&words, &text(14, INK), (640, 53)).map_err(failed)?;
-    let mut x = 24;
-    for (name, (colour, count)) in counts {
-        let words = format!("{count} {name}");
-        area.draw(&Rectangle::new([(x, 54), (x + 14, 66)], colour.filled())).map_err(failed)?;
-        area.draw_text(&words, &text(15, INK), (x + 20, 52)).map_err(failed)?;
-        x += 52 + i32::try_from(words.chars().count() * 8).unwrap_or(0);
-    }
-    Ok(())
+    legend(area, counts.into_iter().map(|(name, (colour, count))| (Some(colour), format!("{count} {name}"))))
 }
 
 /// The contexts that have a lane, the busiest ones where there are too many.

@@ -3,11 +3,11 @@
 use std::io::IsTerminal as _;
 use std::time::{Duration, Instant};
 
-use adzeman::core::plan::{Outside, Overlap, Thing};
+use adzeman::core::plan::{Outside, Thing};
 use adzeman_dap::extra::{self, FigureArguments, FigureBody, FiguresBody, PlanArguments, PlanBody};
-use serde::de::DeserializeOwned;
 use serde_json::{Value as Json, json};
 
+use super::records::{read_all, read_one};
 use super::{Ended, Session};
 use crate::command::Again;
 use crate::error::CliError;
@@ -19,17 +19,6 @@ use crate::signals;
 
 /// Between two looks whether to end.
 const GLANCE: Duration = Duration::from_millis(20);
-
-/// A plan as the host has answered it.
-struct Held {
-    things: Vec<Thing>,
-    overlaps: Vec<Overlap>,
-    overlapping: usize,
-    outside: Vec<Outside>,
-    unit: Option<String>,
-    unplaced: Vec<String>,
-    cut: bool,
-}
 
 /// How a wait ended.
 enum Waited {
@@ -184,62 +173,31 @@ impl Session<'_> {
     fn plan_once(&mut self, wanted: &Again, times: u64) -> Result<Report, CliError> {
         let arguments = PlanArguments { path: wanted.part.clone(), thread_id: Some(self.current_context()?) };
         let body: PlanBody = self.client.request(extra::PLAN, &arguments)?;
-        let held = Held {
-            things: read_all(extra::PLAN, body.things)?,
-            overlaps: read_all(extra::PLAN, body.overlaps)?,
-            overlapping: body.overlapping,
-            outside: read_all(extra::PLAN, body.outside)?,
-            unit: body.unit,
-            unplaced: body.unplaced,
-            cut: body.cut,
+        let (things, overlaps, outside): (Vec<Thing>, _, Vec<Outside>) = (
+            read_all(extra::PLAN, body.things)?,
+            read_all(extra::PLAN, body.overlaps)?,
+            read_all(extra::PLAN, body.outside)?,
+        );
+        let PlanBody { overlapping, unit, unplaced, cut, .. } = body;
+        let Some(file) = &wanted.file else {
+            return Ok(Report::Plan { things, overlaps, overlapping, outside, unit, unplaced, cut });
         };
-        match &wanted.file {
-            Some(file) => self.plan_to(file, wanted, &held, times),
-            None => {
-                let Held { things, overlaps, overlapping, outside, unit, unplaced, cut } = held;
-                Ok(Report::Plan { things, overlaps, overlapping, outside, unit, unplaced, cut })
-            }
-        }
-    }
-
-    fn plan_to(&self, file: &str, wanted: &Again, held: &Held, times: u64) -> Result<Report, CliError> {
-        if held.things.is_empty() {
+        if things.is_empty() {
             return Err(CliError::Refused(
                 "nothing lies anywhere at this moment, so there is nothing to draw".to_owned(),
             ));
         }
         let what = wanted.part.as_deref().unwrap_or("all that has a place");
         let title = format!("{}: {what}", self.host.name);
-        let map = Map {
-            title: &title,
-            things: &held.things,
-            overlaps: &held.overlaps,
-            outside: &held.outside,
-            unit: held.unit.as_deref(),
-        };
+        let map = Map { title: &title, things: &things, overlaps: &overlaps, outside: &outside, unit: unit.as_deref() };
         let drawn = draw_map(&map).map_err(|why| undrawable(file, why))?;
         write_text(file, &drawn)?;
-        Ok(Report::PlanDrawn {
-            file: file.to_owned(),
-            things: held.things.len(),
-            overlapping: held.overlapping,
-            outside: held.outside.len(),
-            times,
-        })
+        let (things, outside) = (things.len(), outside.len());
+        Ok(Report::PlanDrawn { file: file.clone(), things, overlapping, outside, times })
     }
 }
 
 /// What was to be drawn cannot be.
 pub(super) fn undrawable(file: &str, why: crate::pictures::Failure) -> CliError {
     CliError::Unwritable { file: file.to_owned(), why: std::io::Error::other(why) }
-}
-
-fn read_all<T: DeserializeOwned>(command: &str, all: Vec<Json>) -> Result<Vec<T>, CliError> {
-    all.into_iter().map(|one| read_one(command, one)).collect()
-}
-
-/// A record as the host has sent it.
-pub(super) fn read_one<T: DeserializeOwned>(command: &str, record: Json) -> Result<T, CliError> {
-    serde_json::from_value(record)
-        .map_err(|why| CliError::BadAnswer { command: command.to_owned(), why: why.to_string() })
 }

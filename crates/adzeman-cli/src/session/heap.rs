@@ -6,7 +6,7 @@ use adzeman::core::heap::Growth;
 use adzeman_dap::extra::{self, CensusArguments, CensusBody, HoldersArguments, HoldersBody};
 
 use super::Session;
-use super::again::read_one as read;
+use super::records::{read_all, read_one as read};
 use crate::command::{Census, HoldersOf};
 use crate::dot;
 use crate::error::CliError;
@@ -28,14 +28,14 @@ impl Session<'_> {
         };
         let arguments = CensusArguments { thread_id, since: wanted.since };
         let body: CensusBody = self.client.request_longer(extra::CENSUS, &arguments, LONGER)?;
-        let grown = body.grown.map(|grown| grown.into_iter().map(|one| read(extra::CENSUS, one)));
+        let grown: Option<Vec<Growth>> = body.grown.map(|grown| read_all(extra::CENSUS, grown)).transpose()?;
         Ok(Report::Census {
             number: body.number,
             context: body.context,
             census: read(extra::CENSUS, body.census)?,
             groups: body.groups,
             since: wanted.since,
-            grown: grown.map(Iterator::collect::<Result<Vec<Growth>, _>>).transpose()?,
+            grown,
             since_running: body.since_running,
             milliseconds: body.milliseconds,
             parts: body.parts,

@@ -11,6 +11,7 @@ mod line;
 mod looking;
 mod monitoring;
 mod profile;
+mod records;
 mod reloading;
 mod running;
 mod sources;

@@ -4,7 +4,8 @@ use adzeman::core::profile::Profile as Sampled;
 use adzeman_dap::extra::{self, ProfileArguments, ProfileBody};
 
 use super::Session;
-use super::again::{read_one, undrawable};
+use super::again::undrawable;
+use super::records::read_one;
 use crate::command::Profile;
 use crate::error::CliError;
 use crate::own_file::write_text;

@@ -2,10 +2,10 @@
 
 use adzeman::core::trail::{Entry, FORMAT};
 use adzeman_dap::extra::{self, TrailAgainArguments, TrailArguments, TrailBody, TrailCountsBody};
-use serde::de::DeserializeOwned;
 use serde_json::{Value as Json, json};
 
 use super::Session;
+use super::records::read_all;
 use crate::command::Trail;
 use crate::error::CliError;
 use crate::report::{Kept, Report};
@@ -31,7 +31,7 @@ impl Session<'_> {
             Trail::Counts { filter } => {
                 let arguments = TrailArguments { filter: Some(filter), ..TrailArguments::default() };
                 let body: TrailCountsBody = self.client.request(extra::TRAIL_COUNTS, &arguments)?;
-                Ok(Report::TrailCounts { counts: read_all(body.counts)? })
+                Ok(Report::TrailCounts { counts: read_all(extra::TRAIL, body.counts)? })
             }
             Trail::One(number) => self.trail_entry(number),
             Trail::Again(number) => {
@@ -45,13 +45,13 @@ impl Session<'_> {
     fn trail_list(&mut self, arguments: TrailArguments) -> Result<Report, CliError> {
         let body: TrailBody = self.client.request(extra::TRAIL, &arguments)?;
         let kept = Kept { events: body.kept, dropped: body.dropped };
-        Ok(Report::Trail { entries: read_all(body.entries)?, total: body.total, kept })
+        Ok(Report::Trail { entries: read_all(extra::TRAIL, body.entries)?, total: body.total, kept })
     }
 
     fn trail_entry(&mut self, number: u64) -> Result<Report, CliError> {
         let arguments = TrailArguments { number: Some(number), count: Some(AROUND), ..TrailArguments::default() };
         let body: TrailBody = self.client.request(extra::TRAIL, &arguments)?;
-        let around: Vec<Entry> = read_all(body.entries)?;
+        let around: Vec<Entry> = read_all(extra::TRAIL, body.entries)?;
         let entry = around.iter().find(|entry| entry.number == number).cloned();
         let entry = entry.ok_or_else(|| CliError::Refused(format!("event {number} is not in the trail")))?;
         Ok(Report::TrailEntry { entry: Box::new(entry), around })
@@ -71,7 +71,7 @@ impl Session<'_> {
             let body: TrailBody = self.client.request(extra::TRAIL, &arguments)?;
             let most = *wanted.get_or_insert(body.total);
             dropped = dropped.max(body.dropped);
-            let page: Vec<Entry> = read_all(body.entries)?;
+            let page: Vec<Entry> = read_all(extra::TRAIL, body.entries)?;
             let Some(last) = page.last() else { break };
             after = last.number;
             entries.extend(page);
@@ -84,9 +84,4 @@ impl Session<'_> {
         });
         write_to(file, &entries, &self.host.name, Some(&head))
     }
-}
-
-fn read_all<T: DeserializeOwned>(all: Vec<Json>) -> Result<Vec<T>, CliError> {
-    let bad = |why: serde_json::Error| CliError::BadAnswer { command: extra::TRAIL.to_owned(), why: why.to_string() };
-    all.into_iter().map(|one| serde_json::from_value(one).map_err(bad)).collect()
 }
