@@ -21,7 +21,7 @@ pub use armed::{Armed, Sited};
 pub use hit::{HitRule, HitRuleError};
 pub use store::{Binding, BreakpointStore, FindUses, Moved, Rebound, Resolved, Status};
 pub use subject::means;
-pub use wanted::WantedLines;
+pub use wanted::{Idle, Passing, WantedLines};
 
 /// Number of a breakpoint, counted from 1 and never used twice within a host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -229,6 +229,23 @@ impl Breakpoint {
             self.hits.fetch_add(1, Relaxed);
         }
         counts
+    }
+
+    /// Counts one time at its site if that is no hit, and nothing otherwise; whether it did, or no time counts any more.
+    fn pass(&self) -> bool {
+        let mut times = self.times.load(Relaxed);
+        loop {
+            if self.spec.hits.is_spent(times) {
+                return true;
+            }
+            if self.spec.hits.counts(times + 1) {
+                return false;
+            }
+            match self.times.compare_exchange_weak(times, times + 1, Relaxed, Relaxed) {
+                Ok(_) => return true,
+                Err(now) => times = now,
+            }
+        }
     }
 
     /// Whether it can never be hit again.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Weak};
 
-use super::Sited;
+use super::{Breakpoint, HitRule, Sited};
 use crate::source::{Line, LineSet, SourceId, SourceLine};
 
 /// Lines to be reported, by source. Made anew at each change and never changed; what is wanted of a source as before is shared
@@ -21,8 +21,50 @@ pub struct WantedLines {
 #[derive(Debug, Default, PartialEq)]
 struct WantedIn {
     lines: LineSet,
-    /// Of those lines that have some each time: the conditions.
-    conditions: HashMap<Line, Vec<Arc<str>>>,
+    /// Of those lines of which not every report is wanted: when none is, all of these being so.
+    idle: HashMap<Line, Vec<Idle>>,
+}
+
+/// When a breakpoint needs no report of its line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Idle {
+    /// When this condition does not hold.
+    Unless(Arc<str>),
+    /// When the time is one that does not count by its hit rule.
+    Passing(Passing),
+}
+
+/// A breakpoint that nothing but a hit rule narrows: who reports its line may count the times that are no hits.
+#[derive(Debug, Clone)]
+pub struct Passing(Arc<Breakpoint>);
+
+impl PartialEq for Passing {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl Eq for Passing {}
+
+impl Passing {
+    /// Counts one time that the line is reached, if it is no hit; false, with nothing counted, if it is one and has to be
+    /// reported.
+    #[must_use]
+    pub fn passes(&self) -> bool {
+        self.0.pass()
+    }
+}
+
+impl Idle {
+    fn of(sited: &Sited) -> Option<Self> {
+        let spec = &sited.breakpoint.spec;
+        if let Some(condition) = &spec.condition {
+            return Some(Self::Unless(condition.as_str().into()));
+        }
+        let counts_all = spec.hits == HitRule::default();
+        let is_narrowed = sited.until.is_some() || sited.at_entry || !sited.uses.is_empty() || spec.subject.is_some();
+        (!counts_all && !is_narrowed).then(|| Self::Passing(Passing(sited.breakpoint.clone())))
+    }
 }
 
 impl WantedLines {
@@ -33,9 +75,8 @@ impl WantedLines {
             wanted.has_entries |= sited.iter().any(|sited| sited.at_entry);
             let held = by_source.entry(place.source).or_default();
             held.lines.insert(place.line);
-            let conditions = sited.iter().map(|sited| sited.breakpoint.spec.condition.as_deref().map(Arc::from));
-            if let Some(conditions) = conditions.collect() {
-                held.conditions.insert(place.line, conditions);
+            if let Some(idle) = sited.iter().map(Idle::of).collect() {
+                held.idle.insert(place.line, idle);
             }
         }
         wanted.by_source = by_source.into_iter().map(|(source, held)| (source, Arc::new(held))).collect();
@@ -90,11 +131,11 @@ impl WantedLines {
         &self.of_any
     }
 
-    /// Conditions without one of which a report of that line is for nothing; `None` where it is wanted each time. An engine that
-    /// can tell that they are all false need not report; who reports all the same does no harm.
+    /// When a report of that line is for nothing: when all of these are so; `None` where it is wanted each time. An engine that can
+    /// tell need not report; who reports all the same does no harm, as long as it has counted no time itself.
     #[must_use]
-    pub fn conditions_at(&self, place: SourceLine) -> Option<&[Arc<str>]> {
-        self.by_source.get(&place.source)?.conditions.get(&place.line).map(Vec::as_slice)
+    pub fn idle_at(&self, place: SourceLine) -> Option<&[Idle]> {
+        self.by_source.get(&place.source)?.idle.get(&place.line).map(Vec::as_slice)
     }
 
     /// Whether some of the reports count only where a function has just been entered.

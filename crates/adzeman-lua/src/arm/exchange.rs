@@ -1,18 +1,22 @@
 //! The bodies that the functions of each source have, had, and get.
 
 use std::collections::BTreeMap;
+use std::rc::Rc;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use adzeman_core::breakpoint::WantedLines;
+use adzeman_core::breakpoint::{Idle, WantedLines};
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
 use super::settling::Settling;
 use super::workshop::{Made, OTHER_TREE, Pending, Reporting};
+use crate::ffi::asked::Counting;
 use crate::ffi::body::{Body, Tree, load_tree};
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
+use crate::text::counted::Counted;
 use crate::text::filters::Filter;
 
 /// Safe points between two looks for functions that have returned, at most.
@@ -40,6 +44,8 @@ pub(super) struct Exchange {
     pub(super) lines: LineSet,
     /// What was asked for when they were made.
     pub(super) asked: Asked,
+    /// What they count.
+    counted: Vec<Arc<Counted>>,
 }
 
 /// What is asked for of a source: lines, and the filters of those that need not be reported each time.
@@ -65,6 +71,8 @@ pub(super) struct Exchanges {
     pub(super) sources: HashMap<SourceId, Exchange>,
     /// What every body made here is.
     pub(super) positions: HashMap<usize, Position>,
+    /// The numbers of what bodies that report count: others hold their reports back.
+    counting: Rc<Counting>,
     /// Bodies that report, of all sources.
     pub(super) reporting: HashSet<usize>,
     /// Functions that are there only to keep bodies alive.
@@ -100,6 +108,11 @@ struct Succession {
 }
 
 impl Exchanges {
+    /// With what is to be known of what bodies count.
+    pub(super) fn counting(counting: Rc<Counting>) -> Self {
+        Self { counting, ..Self::default() }
+    }
+
     /// The sources whose functions are to be gone through now. Where that takes long, and others are coming, those are waited
     /// for, for a while: everything is gone through for all at once.
     pub(super) fn begin_settling(&mut self, is_soon_done: bool) -> HashSet<SourceId> {
@@ -242,12 +255,15 @@ impl Exchanges {
             self.known_filters.clear();
         }
         let of_line = |line: Line| {
-            let conditions = wanted.conditions_at(SourceLine { source, line })?;
-            Filter::any(conditions.iter().map(|condition| {
-                if let Some(known) = self.known_filters.get(&**condition) {
-                    return known.clone();
-                }
-                self.known_filters.entry(condition.to_string()).or_insert_with(|| Filter::of(condition)).clone()
+            let idle = wanted.idle_at(SourceLine { source, line })?;
+            Filter::any(idle.iter().map(|idle| match idle {
+                Idle::Passing(passing) => Some(Filter::counting(passing)),
+                Idle::Unless(condition) => match self.known_filters.get(&**condition) {
+                    Some(known) => known.clone(),
+                    None => {
+                        self.known_filters.entry(condition.to_string()).or_insert_with(|| Filter::of(condition)).clone()
+                    }
+                },
             }))
         };
         lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()
@@ -260,6 +276,7 @@ impl Exchanges {
         for of_sources in [&mut self.waiting, &mut self.under_way, &mut self.left, &mut self.strangers] {
             of_sources.remove(&source);
         }
+        self.retire(source);
         let Some(held) = self.sources.remove(&source) else { return };
         for tree in held.earlier.into_iter().chain(held.current).chain([held.plain]) {
             self.release(tree, state);
@@ -305,6 +322,7 @@ impl Exchanges {
     /// The bodies that a source's functions have are earlier ones.
     fn retire(&mut self, source: SourceId) {
         let Some(held) = self.sources.get_mut(&source) else { return };
+        self.counting.end(held.counted.drain(..).map(|counted| counted.number));
         if let Some(before) = held.current.take() {
             for body in before.bodies() {
                 self.reporting.remove(&body.address());
@@ -333,12 +351,17 @@ impl Exchanges {
                 earlier: Vec::new(),
                 lines: LineSet::default(),
                 asked: Asked::default(),
+                counted: Vec::new(),
             };
             self.sources.insert(source, exchange);
         }
         let tree =
             made.reporting.as_ref().map(|reporting| self.reporting_tree(state, source, reporting)).transpose()?;
         self.change(source, tree, made.placed.clone(), asked);
+        if let (Some(held), Some(reporting)) = (self.sources.get_mut(&source), &made.reporting) {
+            held.counted.clone_from(&reporting.counted);
+            self.counting.begin(held.counted.iter().map(|counted| counted.number));
+        }
         Ok(())
     }
 
@@ -350,7 +373,7 @@ impl Exchanges {
     fn reporting_tree(&mut self, state: State, source: SourceId, made: &Reporting) -> Result<Tree, &'static str> {
         let tree = self.load(state, &made.chunk)?;
         let fits = self.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
-        if !fits || tree.report(state, &made.marker, &made.jumps).is_err() {
+        if !fits || tree.report(state, &made.natives, &made.jumps).is_err() {
             tree.release(state);
             return Err(OTHER_TREE);
         }

@@ -70,12 +70,13 @@ pub(crate) struct Arms {
 
 impl Arms {
     pub(crate) fn new(watch: Rc<Watch>, scripts: Rc<Scripts>, supervisor: Shared<dyn Supervisor>) -> Self {
+        let exchanges = Exchanges::counting(watch.counting.clone());
         Self {
             main: watch.main,
             watch,
             scripts,
             supervisor,
-            exchanges: RefCell::default(),
+            exchanges: RefCell::new(exchanges),
             search: Search::default(),
             renewal: Renewal::default(),
             late: Cell::default(),

@@ -1,7 +1,7 @@
 //! Making the bodies that report some lines of a source, away from the states: the text is read and compiled in a state of its
 //! own, on a thread of its own unless it is short, and the states load what came of it.
 
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::VecDeque;
 use std::ffi::CString;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering::SeqCst};
@@ -14,9 +14,11 @@ use adzeman_core::source::{Line, LineSet};
 use super::exchange::{Asked, Filters};
 use super::known;
 use crate::dialect::chunk::{Prototype, prototypes};
-use crate::dialect::jumps::{Jump, jumps};
+use crate::dialect::jumps::{Jump, Refused, Safe, made_safe};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
+use crate::text::counted::Counted;
+use crate::text::filters::{Filter, Natives};
 use crate::text::statements::{NOT_PARSED, Statements};
 
 pub(super) const OTHER_TREE: &str = "the text does not give the functions that run";
@@ -52,10 +54,12 @@ pub(super) struct Made {
 #[derive(Debug)]
 pub(super) struct Reporting {
     pub(super) chunk: Vec<u8>,
-    /// The constant that is called.
-    pub(super) marker: String,
+    /// The constants that are called.
+    pub(super) natives: Natives,
     /// The jumps that make the filters safe.
     pub(super) jumps: Vec<Jump>,
+    /// What the bodies count.
+    pub(super) counted: Vec<Arc<Counted>>,
 }
 
 pub(super) type Outcome = Result<Arc<Made>, &'static str>;
@@ -241,40 +245,47 @@ struct Making<'a> {
 impl Making<'_> {
     /// Bodies that report on their lines, behind those of the filters that do.
     fn reporting(&self, plain: &[u8]) -> Result<Reporting, &'static str> {
-        let marker = unused_marker(&self.order.text, &self.order.asked.filters);
+        let natives = unused(&self.order.text, &self.order.asked.filters);
         let plain = prototypes(plain).ok_or(OTHER_TREE)?;
-        let calls = self.compile(&marker, &Filters::new()).ok_or(OTHER_TREE)?;
+        let calls = self.compile(&natives, &Filters::new()).ok_or(OTHER_TREE)?;
         let with_calls = prototypes(&calls).filter(|calls| fits(calls, &plain)).ok_or(OTHER_TREE)?;
-        let filtered = self.filtered(&with_calls, &plain, &marker);
-        let (chunk, jumps) = filtered.unwrap_or_else(|| (calls.clone(), Vec::new()));
-        Ok(Reporting { chunk, marker, jumps })
+        let filtered = self.filtered(&with_calls, &plain, &natives);
+        let plainly = || (Safe { chunk: calls.clone(), jumps: Vec::new() }, Vec::new());
+        let (Safe { chunk, jumps }, counted) = filtered.unwrap_or_else(plainly);
+        Ok(Reporting { chunk, natives, jumps, counted })
     }
 
-    fn compile(&self, marker: &str, filters: &Filters) -> Option<Vec<u8>> {
-        let text = self.statements.with_calls(&self.order.text, self.placed, marker, filters);
+    fn compile(&self, natives: &Natives, filters: &Filters) -> Option<Vec<u8>> {
+        let text = self.statements.with_calls(&self.order.text, self.placed, natives, filters);
         compile(self.state, &text, self.order)
     }
 
-    /// The same with those of the filters that do, and the jumps that make them safe; `None` when none of them does.
-    fn filtered(&self, calls: &[Prototype<'_>], plain: &[Prototype<'_>], marker: &str) -> Option<(Vec<u8>, Vec<Jump>)> {
+    /// The same with those of the filters that do, made safe, and what these count; `None` when none of them does.
+    fn filtered(
+        &self,
+        calls: &[Prototype<'_>],
+        plain: &[Prototype<'_>],
+        natives: &Natives,
+    ) -> Option<(Safe, Vec<Arc<Counted>>)> {
         let mut left: Filters = self.order.asked.filters.clone();
         left.retain(|line, _| self.placed.contains(*line));
         if left.is_empty() || !known::are_known() {
             return None;
         }
+        let counted = left.values_mut().filter_map(Filter::number).collect();
         loop {
-            let chunk = self.compile(marker, &left)?;
-            let filtered = prototypes(&chunk)?;
-            let refused = match jumps(calls, &filtered, marker) {
-                Ok(jumps) if fits(&filtered, plain) => return Some((chunk, jumps)),
+            let refused = match made_safe(calls, &self.compile(natives, &left)?, natives) {
+                Ok(safe) => {
+                    let fits = prototypes(&safe.chunk).is_some_and(|held| fits(&held, plain));
+                    return fits.then_some((safe, counted));
+                }
                 Err(refused) => refused,
-                _ => BTreeSet::new(),
             };
             let mut is_changed = false;
             left.retain(|line, filter| {
-                let is_refused = refused.contains(line);
-                is_changed |= is_refused;
-                !is_refused || filter.weaken()
+                let (is_left, is_other) = taught(filter, *line, &refused);
+                is_changed |= is_other;
+                is_left && filter.text(natives).is_some()
             });
             if left.is_empty() || !is_changed {
                 return None;
@@ -283,15 +294,30 @@ impl Making<'_> {
     }
 }
 
+/// Has a filter take notice of what was refused of it. Answers whether anything of it is left, and whether it is another one.
+fn taught(filter: &mut Filter, line: Line, refused: &Refused) -> (bool, bool) {
+    let mut is_other = false;
+    for name in refused.globals.get(&line).into_iter().flatten() {
+        is_other |= filter.is_global(name);
+    }
+    if is_other || refused.without_environment.contains(&line) && filter.lacks_environment() {
+        return (true, true);
+    }
+    let is_refused = refused.globals.contains_key(&line)
+        || refused.without_environment.contains(&line)
+        || refused.lines.contains(&line);
+    (!is_refused || filter.weaken(), is_refused)
+}
+
 /// Whether each function of one chunk can stand where that of another one does.
 fn fits(chunk: &[Prototype<'_>], other: &[Prototype<'_>]) -> bool {
     let shape = |held: &Prototype<'_>| (held.first, held.last, held.captured.len(), held.inside);
     chunk.iter().map(shape).eq(other.iter().map(shape))
 }
 
-/// A text that neither the script nor a filter holds, short enough to be the same object wherever it is.
-fn unused_marker(text: &str, filters: &Filters) -> String {
-    let is_used = |marker: &str| text.contains(marker) || filters.values().any(|filter| filter.text().contains(marker));
-    let mut candidates = (0..).map(|number| format!("line reached {number}"));
-    candidates.find(|marker| !is_used(marker)).unwrap_or_default()
+/// Texts that neither the script nor a filter holds.
+fn unused(text: &str, filters: &Filters) -> Natives {
+    let of_filter = |filter: &Filter| filter.text(&Natives::default()).unwrap_or_default();
+    let filters: Vec<String> = filters.values().map(of_filter).collect();
+    Natives::unused(|held| !text.contains(held) && !filters.iter().any(|filter| filter.contains(held)))
 }

@@ -8,7 +8,7 @@ use adzeman_core::source::{Line, SourceId};
 use super::stacks::is_resumed_by_script;
 use super::{Context, View};
 use crate::constants::{Removed, push_scalar};
-use crate::evaluate::is_of_binding;
+use crate::evaluate::{is_of_binding, of_tree};
 use crate::ffi::activation::Activation;
 use crate::ffi::hook;
 use crate::ffi::layout::Definition;
@@ -16,6 +16,9 @@ use crate::ffi::natives;
 use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::state::State;
 use crate::ffi::watch::{Attendant, report};
+use crate::scope::{self, Target};
+use crate::text::conditions::Scalar;
+use crate::text::host_paths;
 
 impl Attendant for Context {
     fn is_attached(&self) -> bool {
@@ -80,6 +83,15 @@ impl Attendant for Context {
         let source = self.source_of(state, activation);
         self.meet(state);
         self.watch.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
+    }
+
+    fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar> {
+        let path = host_paths::numbered(number)?;
+        let target = Target { state, level: 1 };
+        if !is_own_known && scope::is_global(self.main, Some(target), path.root.name()) {
+            return None;
+        }
+        self.watch.quietly(|| of_tree(&self.shown, &path))
     }
 
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool) {

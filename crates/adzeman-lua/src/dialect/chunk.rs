@@ -22,6 +22,10 @@ pub(crate) struct Prototype<'a> {
     pub(crate) texts: Vec<Option<&'a [u8]>>,
     /// Its captured variables: of which function, which of its variables, and of which kind.
     pub(crate) captured: &'a [u8],
+    /// Where in the chunk its instructions begin, and what is written of its captured variables: what they are, and their names.
+    pub(crate) code_at: usize,
+    pub(crate) captured_at: usize,
+    pub(crate) names_at: usize,
     /// Their names; none in a chunk without names.
     pub(crate) captured_names: Vec<&'a [u8]>,
     /// Its local variables, in the order in which they come into scope; none in a chunk without names.
@@ -52,7 +56,7 @@ const DEEPEST: usize = 250;
 
 /// All functions of a chunk, outer ones first; `None` when it is not of the layout known here.
 pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype<'_>>> {
-    let mut reader = Reader { rest: chunk.strip_prefix(HEADER)? };
+    let mut reader = Reader { rest: chunk.strip_prefix(HEADER)?, size: chunk.len() };
     reader.bytes(AFTER_HEADER)?;
     let mut found = Vec::new();
     reader.function(&mut found, 0)?;
@@ -61,6 +65,7 @@ pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype<'_>>> {
 
 struct Reader<'a> {
     rest: &'a [u8],
+    size: usize,
 }
 
 impl<'a> Reader<'a> {
@@ -68,6 +73,11 @@ impl<'a> Reader<'a> {
         let (taken, rest) = self.rest.split_at_checked(count)?;
         self.rest = rest;
         Some(taken)
+    }
+
+    /// How far the chunk is read.
+    fn at(&self) -> usize {
+        self.size - self.rest.len()
     }
 
     fn byte(&mut self) -> Option<u8> {
@@ -120,14 +130,16 @@ impl<'a> Reader<'a> {
         let is_vararg = self.byte()? != 0;
         self.byte()?;
         let instructions = self.number()?;
+        let code_at = self.at();
         let code = self.bytes(instructions.checked_mul(4)?)?;
         let code =
             code.chunks_exact(4).map(|bytes| u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])).collect();
         let texts = self.constants()?;
         let captured = self.number()?;
+        let captured_at = self.at();
         let captured = self.bytes(captured.checked_mul(3)?)?;
         let position = found.len();
-        found.push(Prototype { first, last, code, texts, captured, ..Prototype::default() });
+        found.push(Prototype { first, last, code, texts, captured, code_at, captured_at, ..Prototype::default() });
         found[position].inside = self.number()?;
         for _ in 0..found[position].inside {
             self.function(found, depth + 1)?;
@@ -138,7 +150,7 @@ impl<'a> Reader<'a> {
         found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
         found[position].line_of = line_of;
         found[position].locals = self.locals()?;
-        found[position].captured_names = self.captured_names()?;
+        (found[position].names_at, found[position].captured_names) = self.captured_names()?;
         Some(())
     }
 
@@ -167,9 +179,9 @@ impl<'a> Reader<'a> {
         (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
     }
 
-    fn captured_names(&mut self) -> Option<Vec<&'a [u8]>> {
+    fn captured_names(&mut self) -> Option<(usize, Vec<&'a [u8]>)> {
         let count = self.number()?;
-        (0..count).map(|_| self.string()).collect()
+        Some((self.at(), (0..count).map(|_| self.string()).collect::<Option<_>>()?))
     }
 }
 

@@ -1,12 +1,14 @@
 //! Making a condition in a script's own text safe: which of its instructions become jumps, so that it neither raises nor runs
 //! anything of the script ([`Filter`](crate::text::filters::Filter)).
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use adzeman_core::source::Line;
 
-use super::chunk::Prototype;
+use super::chunk::{Prototype, prototypes};
+use super::numbering::{numbering, renumbered};
 use super::operations::{Operation, jump_over};
+use crate::text::filters::Natives;
 use crate::text::statements::ASKING;
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
@@ -23,27 +25,93 @@ pub(crate) struct Jump {
     pub(crate) to: usize,
 }
 
-/// The jumps that make the filters of a script safe, by its functions with calls only, and the same with filters in front
-/// of some; each call is of the constant `marker`.
+/// A script compiled with filters, and the jumps that make those safe.
+#[derive(Debug)]
+pub(crate) struct Safe {
+    pub(crate) chunk: Vec<u8>,
+    pub(crate) jumps: Vec<Jump>,
+}
+
+/// What of filters does not do, by the lines of their calls.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Refused {
+    /// Filters that speak of what is not at hand there, or are not of instructions that are known to be harmless.
+    pub(crate) lines: BTreeSet<Line>,
+    /// Names that are no variables there.
+    pub(crate) globals: BTreeMap<Line, BTreeSet<String>>,
+    /// Filters that read globals where the function has no `_ENV`.
+    pub(crate) without_environment: BTreeSet<Line>,
+}
+
+impl Refused {
+    fn is_nothing(&self) -> bool {
+        self.lines.is_empty() && self.globals.is_empty() && self.without_environment.is_empty()
+    }
+}
+
+/// Makes the filters of a script safe, by its functions with calls only, and the same, compiled, with filters in front of some.
 ///
 /// # Errors
-/// The lines whose filters do not do there: one speaks of what is no local variable, or would capture another one.
-pub(crate) fn jumps(
+/// What does not do.
+pub(crate) fn made_safe(calls: &[Prototype<'_>], chunk: &[u8], natives: &Natives) -> Result<Safe, Refused> {
+    let filtered = prototypes(chunk).ok_or_else(Refused::default)?;
+    let numbers = numbering(calls, &filtered);
+    let refused = refused_names(calls, &filtered, &numbers, natives);
+    if !refused.is_nothing() {
+        return Err(refused);
+    }
+    let chunk = renumbered(chunk, &filtered, &numbers).unwrap_or_else(|| chunk.to_vec());
+    let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
+    let jumps = jumps(calls, &filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })?;
+    Ok(Safe { chunk, jumps })
+}
+
+/// The names in filters that stand for no variable of the function, or for one that it does not capture.
+fn refused_names(
     calls: &[Prototype<'_>],
     filtered: &[Prototype<'_>],
-    marker: &str,
-) -> Result<Vec<Jump>, BTreeSet<Line>> {
+    numbers: &[Vec<Option<u8>>],
+    natives: &Natives,
+) -> Refused {
+    let mut refused = Refused::default();
+    for ((calls, filtered), numbers) in calls.iter().zip(filtered).zip(numbers) {
+        for region in regions(calls, filtered, &natives.report).into_iter().flatten() {
+            let Some(line) = filtered.line_of.get(region.call).and_then(|line| Line::new(*line)) else { continue };
+            for instruction in &filtered.code[region.start..region.call] {
+                if let Some(name) = Operation::global_read(*instruction).and_then(|number| *filtered.texts.get(number)?) {
+                    refused.globals.entry(line).or_default().insert(String::from_utf8_lossy(name).into_owned());
+                }
+                let captured = Operation::captured(*instruction);
+                let Some(number) = captured.filter(|number| numbers.get(*number).is_none_or(Option::is_none)) else {
+                    continue;
+                };
+                let is_environment = filtered.captured_names.get(number).is_some_and(|name| *name == b"_ENV");
+                if is_environment { &mut refused.without_environment } else { &mut refused.lines }.insert(line);
+            }
+        }
+    }
+    // What is to be read otherwise needs no environment yet.
+    for line in refused.globals.keys() {
+        refused.without_environment.remove(line);
+    }
+    refused
+}
+
+/// The jumps that make filters safe; each call that reports is behind what stands in front of it.
+///
+/// # Errors
+/// The lines whose filters do not do there.
+fn jumps(calls: &[Prototype<'_>], filtered: &[Prototype<'_>], natives: &Natives) -> Result<Vec<Jump>, BTreeSet<Line>> {
     let (mut found, mut refused) = (Vec::new(), BTreeSet::new());
     for (body, (calls, filtered)) in calls.iter().zip(filtered).enumerate() {
-        let Some(regions) = filters_of(calls, filtered, marker) else {
+        let Some(regions) = filters_of(calls, filtered, &natives.report) else {
             // An inner function may be what makes this one differ.
             let last = if calls.last == 0 { calls.line_of.iter().copied().max().unwrap_or(0) } else { calls.last };
             refused.extend((calls.first..=last).filter_map(Line::new));
             continue;
         };
         for filter in regions {
-            let code = &filtered.code[filter.start..filter.call];
-            if !code.iter().all(|instruction| Operation::of(*instruction).is_harmless()) {
+            if !is_harmless(filtered, &filter, natives) {
                 refused.extend(filtered.line_of.get(filter.call).and_then(|line| Line::new(*line)));
                 continue;
             }
@@ -55,6 +123,23 @@ pub(crate) fn jumps(
         refused.extend(calls.iter().flat_map(|held| held.lines.iter()));
     }
     if refused.is_empty() { Ok(found) } else { Err(refused) }
+}
+
+/// Whether all instructions of a filter are harmless: of calls, those of the functions that are asked, each in the register that it was
+/// loaded into last.
+fn is_harmless(filtered: &Prototype<'_>, filter: &Region, natives: &Natives) -> bool {
+    let mut loaded = Vec::new();
+    filtered.code[filter.start..filter.call].iter().all(|instruction| {
+        if let Some(text) = Operation::constant_loaded(*instruction).and_then(|number| *filtered.texts.get(number)?)
+            && natives.asked().iter().any(|held| held.as_bytes() == text)
+        {
+            loaded.push(Operation::register_loaded(*instruction));
+        }
+        match Operation::called_for_one(*instruction) {
+            Some(register) => loaded.pop() == Some(register),
+            None => Operation::of(*instruction).is_harmless(),
+        }
+    })
 }
 
 /// The instructions of a filter, up to the one that begins the call behind it.
@@ -95,10 +180,11 @@ fn filters_of(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> 
     let regions = regions(calls, filtered, marker)?;
     let starts = regions.iter().map(|region| region.start).chain([filtered.code.len()]);
     let ends = std::iter::once(0).chain(regions.iter().map(|region| region.call));
-    let left = ends.zip(starts).flat_map(|(from, to)| &filtered.code[from..to]).map(|held| Operation::of(*held));
+    let told = |held: &u32| (Operation::of(*held), Operation::captured(*held));
+    let left = ends.zip(starts).flat_map(|(from, to)| &filtered.code[from..to]).map(told);
     let is_same = filtered.texts.len() <= MOST_CONSTANTS
         && (calls.first, calls.last, calls.captured) == (filtered.first, filtered.last, filtered.captured)
-        && left.eq(calls.code.iter().map(|held| Operation::of(*held)));
+        && left.eq(calls.code.iter().map(told));
     is_same.then_some(regions)
 }
 
@@ -111,36 +197,53 @@ impl Jump {
 
 #[cfg(test)]
 mod tests {
-    use super::super::chunk::prototypes;
     use super::*;
     use crate::text::filters::Filter;
     use crate::text::statements::call;
 
-    fn refused(script: &str, condition: &str) -> Result<usize, Vec<u32>> {
+    fn made(script: &str, condition: &str) -> Result<Safe, Refused> {
+        let natives = Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() };
         let dumped = |call: &str| {
             let lua = mlua::Lua::new();
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)
         };
-        let (calls, filtered) = (dumped(&call("m", None)), dumped(&call("m", Filter::of(condition).as_ref())));
-        let found = jumps(&prototypes(&calls).unwrap(), &prototypes(&filtered).unwrap(), "m");
-        found.map(|jumps| jumps.len()).map_err(|lines| lines.into_iter().map(Line::get).collect())
+        let (calls, filtered) = (dumped(&call(&natives, None)), dumped(&call(&natives, Filter::of(condition).as_ref())));
+        made_safe(&prototypes(&calls).unwrap(), &filtered, &natives)
+    }
+
+    fn refused(script: &str, condition: &str) -> Result<usize, Vec<u32>> {
+        let lines = |refused: Refused| refused.lines.into_iter().map(Line::get).collect();
+        made(script, condition).map(|safe| safe.jumps.len()).map_err(lines)
     }
 
     #[test]
-    fn only_local_and_captured_variables_do() {
+    fn variables_do_that_the_function_has_and_fields_of_them() {
         assert_eq!(refused("local x, y = 1, 2\n@return x", "x < y and x ~= 7"), Ok(2));
         assert_eq!(refused("local x = 1\nreturn function()\n  @return x\nend", "x < 2"), Ok(1));
-        // A global variable, which may be anything.
-        assert_eq!(refused("local x = 1\n@return x", "x < level"), Err(vec![2]));
+        assert_eq!(refused("local x = {}\n@return x", "x.a.b < 2 and x[x] ~= x"), Ok(3));
         // One that this function does not capture, and so no function around it either.
         let script = "local x = 1\nreturn function()\n  return function()\n    @return 1\n  end\nend";
-        assert_eq!(refused(script, "x < 2"), Err(vec![2, 3, 4, 5, 6]));
+        assert_eq!(refused(script, "x < 2"), Err(vec![4]));
     }
 
     #[test]
-    fn the_order_of_captured_variables_counts() {
-        let script = "local a, b = 1, 2\nreturn function()\n  @local c = a\n  return b + c\nend";
-        assert_eq!(refused(script, "a < 2"), Ok(1));
-        assert_eq!(refused(script, "b < 2"), Err(vec![2, 3, 4, 5]));
+    fn globals_are_told() {
+        let refused = made("local x = 1\n@return x", "x < level").unwrap_err();
+        assert_eq!(refused.globals.into_iter().map(|(line, names)| (line.get(), names)).collect::<Vec<_>>(), [(2, ["level".to_owned()].into())]);
+        assert!(refused.lines.is_empty() && refused.without_environment.is_empty());
+    }
+
+    #[test]
+    fn captured_variables_keep_their_numbers() {
+        let script = "local a, b, c = 1, 2, 3\nreturn function()\n  @local d = a\n  local e = function() c = d + b end\n  return b + d\nend";
+        let plain = mlua::Lua::new().load(script.replace('@', "")).into_function().unwrap().dump(false);
+        let plain = prototypes(&plain).unwrap();
+        for condition in ["a < 2", "b < 2", "c < b and a == 1", "c == 1"] {
+            let safe = made(script, condition).unwrap();
+            let found = prototypes(&safe.chunk).unwrap();
+            for (found, plain) in found.iter().zip(&plain) {
+                assert_eq!((found.captured, &found.captured_names), (plain.captured, &plain.captured_names), "{condition}");
+            }
+        }
     }
 }

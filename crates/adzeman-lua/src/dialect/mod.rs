@@ -2,4 +2,5 @@
 
 pub(crate) mod chunk;
 pub(crate) mod jumps;
+pub(crate) mod numbering;
 pub(crate) mod operations;

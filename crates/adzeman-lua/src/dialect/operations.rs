@@ -9,6 +9,9 @@ const MOVE: u32 = 0;
 const LOAD_CONSTANT: u32 = 3;
 const LOAD_NIL: u32 = 8;
 const GET_CAPTURED: u32 = 9;
+const SET_CAPTURED: u32 = 10;
+const GET_FIELD_OF_CAPTURED: u32 = 11;
+const SET_FIELD_OF_CAPTURED: u32 = 15;
 const ADD_NUMBER: u32 = 21;
 const DIVIDE_WHOLE_BY_CONSTANT: u32 = 28;
 const ADD: u32 = 34;
@@ -21,10 +24,14 @@ const TO_BE_CLOSED: u32 = 55;
 const JUMP: u32 = 56;
 const EQUAL: u32 = 57;
 const LAST_TEST: u32 = 67;
+const CALL: u32 = 68;
 
 /// Bits of an instruction that say what it does, and those of its first operand.
 const OPERATION_BITS: u32 = 7;
 const OPERAND_BITS: u32 = 8;
+/// The second and the third operand of an instruction with three: where they begin.
+const SECOND: u32 = 16;
+const THIRD: u32 = 24;
 /// What is added to the distance of a jump, so that it is never negative.
 const JUMP_OFFSET: usize = (1 << 24) - 1;
 
@@ -36,7 +43,48 @@ impl Operation {
     /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
     pub(crate) fn marks_closing(instruction: u32) -> Option<u32> {
         let marks = Self::of(instruction) == Self(TO_BE_CLOSED);
-        marks.then_some((instruction >> OPERATION_BITS) & ((1 << OPERAND_BITS) - 1))
+        marks.then(|| first_operand(instruction))
+    }
+
+    /// The register of the function that an instruction calls with arguments of a known number, for one result.
+    pub(crate) fn called_for_one(instruction: u32) -> Option<u32> {
+        let (arguments, results) = (instruction >> SECOND & 0xff, instruction >> THIRD);
+        // Both count one more than there are (`lopcodes.h`, `OP_CALL`).
+        let is_one = Self::of(instruction) == Self(CALL) && arguments != 0 && results == 2;
+        is_one.then(|| first_operand(instruction))
+    }
+
+    /// The register that a constant is loaded into.
+    pub(crate) fn register_loaded(instruction: u32) -> u32 {
+        first_operand(instruction)
+    }
+
+    /// The number of the constant that is the name of the global which an instruction reads.
+    pub(crate) fn global_read(instruction: u32) -> Option<usize> {
+        let reads = Self::of(instruction) == Self(GET_FIELD_OF_CAPTURED);
+        reads.then_some((instruction >> THIRD) as usize)
+    }
+
+    /// The number of the captured variable that an instruction uses, and where in it that stands.
+    fn captured_operand(instruction: u32) -> Option<u32> {
+        match Self::of(instruction).0 {
+            GET_CAPTURED | SET_CAPTURED | GET_FIELD_OF_CAPTURED => Some(SECOND),
+            SET_FIELD_OF_CAPTURED => Some(OPERATION_BITS),
+            _ => None,
+        }
+    }
+
+    /// The number of the captured variable that an instruction uses.
+    pub(crate) fn captured(instruction: u32) -> Option<usize> {
+        Self::captured_operand(instruction).map(|at| (instruction >> at & 0xff) as usize)
+    }
+
+    /// The same instruction, of another captured variable.
+    pub(crate) fn with_captured(instruction: u32, number: u8) -> u32 {
+        match Self::captured_operand(instruction) {
+            Some(at) => instruction & !(0xff << at) | u32::from(number) << at,
+            None => instruction,
+        }
     }
 
     /// The number of the constant that an instruction loads.
@@ -63,6 +111,10 @@ impl Operation {
             || [GET_CAPTURED, NOT, JUMP].contains(&self.0)
             || self.hands_on()
     }
+}
+
+fn first_operand(instruction: u32) -> u32 {
+    (instruction >> OPERATION_BITS) & ((1 << OPERAND_BITS) - 1)
 }
 
 /// The instruction that jumps over `count` others.

@@ -31,7 +31,7 @@ use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
 pub(crate) use json::from_lua;
-pub(crate) use quick::{Scope, holds};
+pub(crate) use quick::{Scope, holds, of_tree};
 pub(crate) use words::{FORWARDING, is_evaluated, is_of_binding};
 
 use kept::Kept;

@@ -107,7 +107,7 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
         (Place::Global, "event" | "host") => {
             // A name that scripts made comes first.
             let root = if name == "event" { Root::Event } else { Root::Host };
-            (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, root, path)).flatten()
+            (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, &TreePath { root, path: path.clone() })).flatten()
         }
         (Place::Global, _) => None,
         (place, _) => {
@@ -147,11 +147,13 @@ fn of_value(state: State, path: &Path) -> Option<Scalar> {
     scalar_at(state, -1)
 }
 
-fn of_tree(shown: &Shown, root: Root, path: &Path) -> Option<Scalar> {
-    if root == Root::Event && !shown.host().has_event() {
+/// What the host tells of a part of its data, as a condition sees that.
+pub(crate) fn of_tree(shown: &Shown, path: &TreePath) -> Option<Scalar> {
+    let is_computed = path.path.segments().iter().any(|segment| matches!(segment, Segment::At(_)));
+    if is_computed || path.root == Root::Event && !shown.host().has_event() {
         return None;
     }
-    Some(match shown.host().bare(&TreePath { root, path: path.clone() }).ok()? {
+    Some(match shown.host().bare(path).ok()? {
         Data::Null => Scalar::Nil,
         Data::Boolean(value) => Scalar::Boolean(value),
         Data::Number(number) => match number.as_i64() {

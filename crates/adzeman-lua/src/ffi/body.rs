@@ -23,11 +23,13 @@ use adzeman_core::engine::EngineError;
 use mlua::ffi;
 
 use super::activation::Activation;
+use super::asked;
 use super::hook::{self, watch_of};
 use super::layout;
 use super::leap;
 use super::state::{Slot, State};
 use crate::dialect::jumps::Jump;
+use crate::text::filters::Natives;
 
 /// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -191,12 +193,12 @@ impl<'a> Body<'a> {
         Ok(self.replace_constant(marker, function, layout::LUA_FUNCTION))
     }
 
-    /// Has what calls the constant `marker` only [note](super::apart::note) that.
+    /// Has what would report only [note](super::apart::note) that.
     ///
     /// # Errors
     /// When the state has no memory left.
-    pub(crate) fn note(self, state: State, marker: &str) -> Result<(), EngineError> {
-        self.report_with(address_of_text(state, marker)?, super::apart::note);
+    pub(crate) fn note(self, state: State, natives: &Natives) -> Result<(), EngineError> {
+        called(state, natives, super::apart::note)?.for_each(|(marker, native)| self.report_with(marker, native));
         Ok(())
     }
 
@@ -211,6 +213,23 @@ impl<'a> Body<'a> {
             }
         }
     }
+}
+
+/// The addresses of the constants that stand for native functions, and what they become.
+///
+/// # Errors
+/// When the state has no memory left.
+fn called(
+    state: State,
+    natives: &Natives,
+    report: ffi::lua_CFunction,
+) -> Result<impl Iterator<Item = (usize, ffi::lua_CFunction)> + Clone, EngineError> {
+    let report = (address_of_text(state, &natives.report)?, report);
+    let field = (address_of_text(state, &natives.field)?, asked::field as ffi::lua_CFunction);
+    let test = (address_of_text(state, &natives.test)?, asked::test as ffi::lua_CFunction);
+    let host = (address_of_text(state, &natives.host)?, asked::host as ffi::lua_CFunction);
+    let count = (address_of_text(state, &natives.count)?, asked::count as ffi::lua_CFunction);
+    Ok([report, field, test, host, count].into_iter())
 }
 
 /// The address of a short text, which is the same object wherever it is, as long as something holds it.
@@ -276,18 +295,18 @@ impl Tree {
         self.inside == other.inside && self.bodies().zip(other.bodies()).all(|(a, b)| a.fits(b))
     }
 
-    /// Has what calls the constant `marker` call [`at_site`] instead, and puts jumps in.
+    /// Has what reports call [`at_site`], and what reads the functions that do ([`asked`]), and puts jumps in.
     ///
     /// # Errors
     /// When the state has no memory left.
-    pub(crate) fn report(&self, state: State, marker: &str, jumps: &[Jump]) -> Result<(), EngineError> {
+    pub(crate) fn report(&self, state: State, natives: &Natives, jumps: &[Jump]) -> Result<(), EngineError> {
         for jump in jumps {
             if let Some(body) = self.body(jump.body) {
                 body.put_jump(*jump);
             }
         }
-        let marker = address_of_text(state, marker)?;
-        self.bodies().for_each(|body| body.report_with(marker, at_site));
+        let called = called(state, natives, at_site)?;
+        self.bodies().for_each(|body| called.clone().for_each(|(marker, native)| body.report_with(marker, native)));
         Ok(())
     }
 

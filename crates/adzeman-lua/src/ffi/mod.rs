@@ -12,6 +12,7 @@
 
 pub(crate) mod activation;
 pub(crate) mod apart;
+pub(crate) mod asked;
 pub(crate) mod body;
 pub(crate) mod bounds;
 pub(crate) mod calls;

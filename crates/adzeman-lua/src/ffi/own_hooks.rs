@@ -6,14 +6,14 @@ use std::ffi::{CStr, c_char, c_int};
 use mlua::ffi;
 
 use super::others::Other;
-use super::{body, hook, others};
+use super::{asked, hook, others};
 
 /// Where the library keeps the functions of hooks, by their threads (`ldblib.c`, `HOOKKEY`).
 const FUNCTIONS: &CStr = c"_HOOKKEY";
 const EVENTS: [&CStr; 5] = [c"call", c"return", c"line", c"count", c"tail call"];
 const MASKS: [(char, c_int); 3] = [('c', ffi::LUA_MASKCALL), ('r', ffi::LUA_MASKRET), ('l', ffi::LUA_MASKLINE)];
 
-/// As `hookf` (`ldblib.c`), for all but calls of [`body::at_site`] and returns from it.
+/// As `hookf` (`ldblib.c`), for all but calls of what was [put in](asked::is_put_in) and returns from it.
 unsafe extern "C-unwind" fn on_own_hook(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: called by Lua as a hook, with room for the values pushed; nothing is owned here when the script raises.
     unsafe {
@@ -22,7 +22,7 @@ unsafe extern "C-unwind" fn on_own_hook(raw: *mut ffi::lua_State, record: *mut f
             ffi::lua_getinfo(raw, c"f".as_ptr(), record);
             let native = ffi::lua_tocfunction(raw, -1);
             ffi::lua_settop(raw, -2);
-            if native.is_some_and(|native| native as usize == body::at_site as *const () as usize) {
+            if native.is_some_and(asked::is_put_in) {
                 return;
             }
         }

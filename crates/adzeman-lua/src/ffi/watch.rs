@@ -10,6 +10,7 @@ use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet};
 
 use super::activation::Activation;
+use super::asked::Counting;
 use super::bounds::Bounds;
 use super::gate::Gate;
 use super::hook::{self, Watching};
@@ -23,6 +24,7 @@ use super::profile::{Profile, Samples};
 use super::proxy::{Entry, Then};
 use super::state::{State, Type};
 use super::walk::{self, Met};
+use crate::text::conditions::Scalar;
 
 /// What watches a state: told by the hooks and by the functions that scripts call instead of the engine's own.
 pub(crate) trait Attendant {
@@ -31,6 +33,10 @@ pub(crate) trait Attendant {
 
     /// An exchanged body reports a line.
     fn site_reached(&self, state: State, activation: &Activation, line: u32);
+
+    /// The innermost function written in Lua reads from the host's data, by the number of a path; nothing where that cannot be told,
+    /// or where scripts have a global of their own by the name, unless it is known that they have not.
+    fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar>;
 
     /// A function is called, in the place of its caller if `is_tail`, and [calls are looked at](Watch::looks_at_calls).
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool);
@@ -141,6 +147,8 @@ pub(crate) struct Watch {
     pub(crate) hosted: Hosted,
     /// Calls of a handler that raises.
     pub(crate) handlers: Handlers,
+    /// What exchanged bodies count.
+    pub(crate) counting: Rc<Counting>,
     /// The coroutines that scripts resume, each with the thread that does, the innermost last.
     resumed: RefCell<Vec<(State, State)>>,
     /// A function that goes on elsewhere.
@@ -193,6 +201,7 @@ impl Watch {
             others: Others::default(),
             hosted: Hosted::default(),
             handlers: Handlers::default(),
+            counting: Rc::default(),
             resumed: RefCell::default(),
             leaping: Leaping::default(),
             at_line: Cell::new(None),

@@ -201,6 +201,9 @@ fn steps<'a>(suffixes: impl Iterator<Item = &'a Suffix>) -> Option<Path> {
             Operand::Literal { value: Some(Scalar::Text(name)), .. } => {
                 String::from_utf8(name).ok().map(Segment::Field)
             }
+            Operand::Path(name, path) => {
+                Some(Segment::At(std::iter::once(Segment::Field(name)).chain(path.segments().iter().cloned()).collect()))
+            }
             _ => None,
         },
         _ => None,
@@ -255,7 +258,7 @@ mod tests {
 
     #[test]
     fn what_only_lua_can_tell_is_said_so_where_it_stands() {
-        for text in ["f(x)", "#t", "a.b:c()", "...", "a .. b", "-x", "t[i]", "function() end", "{}"] {
+        for text in ["f(x)", "#t", "a.b:c()", "...", "a .. b", "-x", "t[f(i)]", "function() end", "{}"] {
             assert_eq!(Condition::parse(text), Some(Condition::Value(Operand::Other)), "{text}");
         }
         let Some(Condition::And(parts)) = Condition::parse("x and f(x) and y") else { panic!("a chain") };

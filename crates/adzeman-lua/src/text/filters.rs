@@ -1,116 +1,332 @@
-//! Conditions in the script's own text: where a breakpoint's condition speaks of local variables, a filter goes in front of
-//! the call that reports the line, so that a condition that does not hold costs what an `if` costs.
+//! Conditions in the script's own text: where a breakpoint's condition speaks of variables, of fields of plain tables and of the host's
+//! data, a filter goes in front of the call that reports the line, so that a condition that does not hold costs what an `if` costs.
 //!
 //! A filter only says when a line need *not* be reported: where it is false, the condition is false as well, and could not
 //! have failed. Everything else is decided by the condition itself, after the call. So a filter must neither raise nor run
-//! anything of the script. Lua compares and calculates with numbers without either, and hands everything else on to
-//! metamethods by the instruction behind (`lvm.c`, `op_arith`); that instruction is made a jump to the call instead
-//! ([`jumps`](crate::dialect::jumps)). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
+//! anything of the script:
+//!
+//! - Lua compares and calculates with numbers without either, and hands everything else on to metamethods by the instruction
+//!   behind (`lvm.c`, `op_arith`); that instruction is made a jump to the call instead
+//!   ([`jumps`](crate::dialect::jumps)). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
+//! - A field is read by a native function ([`asked`](crate::ffi::asked)), which answers nil where the value is not there to be read
+//!   raw. What it answers is calculated with, so that nil leads to the call at once, whatever stands behind. Where a field is only
+//!   to be true, or equal to a constant, the function answers 1 or 0.
+//! - A hit rule counts the times that are no hits.
+//! - A name is a variable, or else a global, which is a field of `_ENV`. Which it is, the compiler tells: a filter begins by taking
+//!   each for a variable, and [learns](Filter::is_global).
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use adzeman_core::breakpoint::Passing;
+use adzeman_core::path::{Path, Root, Segment, TreePath};
 
 use super::conditions::{Comparison, Condition, Operand, Scalar};
+use super::counted::Counted;
+use super::host_paths;
+use super::number_of;
 
 /// What is put in front of a call: one of these must hold.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Filter {
-    /// The parts of each that must all hold.
-    either: Vec<Vec<String>>,
+    either: Vec<Alternative>,
+    /// A hit rule, of which each time that it is asked is one that its line is reached. So it is asked last.
+    counted: Option<HitRule>,
+    names: Names,
+}
+
+/// A hit rule, with the number by which bodies count it once they are made.
+#[derive(Debug, Clone)]
+struct HitRule {
+    passing: Passing,
+    numbered: Option<Arc<Counted>>,
+}
+
+impl PartialEq for HitRule {
+    fn eq(&self, other: &Self) -> bool {
+        self.passing == other.passing
+    }
+}
+
+/// A condition, as the parts that must all hold, without the last ones of them that are left out.
+#[derive(Debug, Clone, PartialEq)]
+struct Alternative {
+    condition: Arc<Condition>,
+    left_out: usize,
+}
+
+/// What is known of the names in a filter.
+#[derive(Debug, Clone, PartialEq, Default)]
+struct Names {
+    globals: BTreeSet<String>,
+    /// Whether the function has no `_ENV` to read them from.
+    lacks_environment: bool,
+}
+
+/// The constants that stand for native functions in a text.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(crate) struct Natives {
+    /// Reports the line.
+    pub(crate) report: String,
+    /// Reads a field of a table.
+    pub(crate) field: String,
+    /// Tests one: whether it is true, or the same as a constant.
+    pub(crate) test: String,
+    /// Reads or tests a part of the host's data.
+    pub(crate) host: String,
+    /// Counts a time that a line is reached.
+    pub(crate) count: String,
+}
+
+impl Natives {
+    /// Constants that no text holds in which `is_free`, short enough to be the same object wherever they are.
+    pub(crate) fn unused(is_free: impl Fn(&str) -> bool) -> Self {
+        let numbered = |number: u32| Self {
+            report: format!("line reached {number}"),
+            field: format!("field read {number}"),
+            test: format!("field tested {number}"),
+            host: format!("host read {number}"),
+            count: format!("time counted {number}"),
+        };
+        let mut candidates = (0..).map(numbered);
+        let are_free = |held: &Self| is_free(&held.report) && held.asked().iter().all(|text| is_free(text));
+        candidates.find(are_free).unwrap_or_default()
+    }
+
+    /// Those that filters call.
+    pub(crate) fn asked(&self) -> [&String; 4] {
+        [&self.field, &self.test, &self.host, &self.count]
+    }
 }
 
 impl Filter {
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
-        let mut parts = Vec::new();
-        add_parts(&Condition::parse(condition)?, &mut parts);
+        let condition = Arc::new(Condition::parse(condition)?);
+        let either = vec![Alternative { condition, left_out: 0 }];
+        let filter = Self { either, counted: None, names: Names::default() };
         // A text of several lines would move those below it.
-        let is_one_line = parts.iter().all(|part| !part.contains(['\n', '\r']));
-        (is_one_line && !parts.is_empty()).then(|| Self { either: vec![parts] })
+        filter.text(&Natives::default()).filter(|text| !text.contains(['\n', '\r'])).map(|_| filter)
     }
 
-    /// One for several breakpoints of a line.
+    /// For a hit rule.
+    pub(crate) fn counting(passing: &Passing) -> Self {
+        Self { either: Vec::new(), counted: Some(HitRule { passing: passing.clone(), numbered: None }), names: Names::default() }
+    }
+
+    /// Gives what is counted a number for the bodies that are made, and answers it.
+    pub(crate) fn number(&mut self) -> Option<Arc<Counted>> {
+        let rule = self.counted.as_mut()?;
+        rule.numbered = Some(Counted::of(&rule.passing));
+        rule.numbered.clone()
+    }
+
+    /// One for several breakpoints of a line. Of those that count, only one can do so by itself: a time that another one reports is
+    /// counted by all.
     pub(crate) fn any(filters: impl Iterator<Item = Option<Self>>) -> Option<Self> {
-        let either: Vec<_> = filters.map(|filter| Some(filter?.either)).collect::<Option<_>>()?;
-        (!either.is_empty()).then(|| Self { either: either.concat() })
+        let (mut either, mut counted) = (Vec::new(), Vec::new());
+        for filter in filters {
+            let filter = filter?;
+            either.extend(filter.either);
+            counted.extend(filter.counted);
+        }
+        let is_one = counted.len() < 2 && either.len() + counted.len() > 0;
+        is_one.then(|| Self { either, counted: counted.pop(), names: Names::default() })
     }
 
     /// Lets more through: leaves out the last part of each that has more than one. False if nothing could be left out.
     pub(crate) fn weaken(&mut self) -> bool {
-        let longer = self.either.iter_mut().filter(|parts| parts.len() > 1);
-        longer.map(Vec::pop).count() > 0
+        let names = &self.names;
+        let longer = self.either.iter_mut().filter(|held| held.parts(names, &Natives::default()).len() > 1);
+        longer.map(|held| held.left_out += 1).count() > 0
     }
 
-    /// As an expression of Lua.
-    pub(crate) fn text(&self) -> String {
-        self.either.iter().map(|parts| parts.join(" and ")).collect::<Vec<_>>().join(" or ")
+    /// Takes notice of a name that is no variable where the filter stands; false if that was known.
+    pub(crate) fn is_global(&mut self, name: &str) -> bool {
+        self.names.globals.insert(name.to_owned())
+    }
+
+    /// Takes notice that globals cannot be read where the filter stands; false if that was known, or it reads none.
+    pub(crate) fn lacks_environment(&mut self) -> bool {
+        !self.names.globals.is_empty() && !std::mem::replace(&mut self.names.lacks_environment, true)
+    }
+
+    /// As an expression of Lua; `None` when nothing is left to be asked.
+    pub(crate) fn text(&self, natives: &Natives) -> Option<String> {
+        let side = |held: &Alternative| {
+            let parts = held.parts(&self.names, natives);
+            (!parts.is_empty()).then(|| parts.join(" and "))
+        };
+        let mut either = self.either.iter().map(side).collect::<Option<Vec<_>>>()?;
+        if let Some(rule) = &self.counted {
+            let number = rule.numbered.as_ref().map_or(0, |held| held.number);
+            either.push(format!("(\"{}\")({number}) == 1", natives.count));
+        }
+        Some(either.join(" or "))
     }
 }
 
-/// Adds parts that are all true whenever the condition is true, or fails; answers whether that is all there is to it, so
-/// that a part to the right cannot hide that one to the left fails.
-fn add_parts(condition: &Condition, parts: &mut Vec<String>) -> bool {
-    if let Condition::And(all) = condition {
-        return all.iter().all(|part| add_parts(part, parts));
-    }
-    let exact = exact(condition);
-    let is_exact = exact.is_some();
-    parts.extend(exact.or_else(|| either(condition)));
-    is_exact
-}
-
-/// What is true whenever one of several is true, or fails.
-fn either(condition: &Condition) -> Option<String> {
-    let Condition::Or(any) = condition else { return None };
-    let side = |side: &Condition| {
+impl Alternative {
+    fn parts(&self, names: &Names, natives: &Natives) -> Vec<String> {
         let mut parts = Vec::new();
-        add_parts(side, &mut parts);
-        (!parts.is_empty()).then(|| parts.join(" and "))
-    };
-    Some(format!("({})", any.iter().map(side).collect::<Option<Vec<_>>>()?.join(" or ")))
-}
-
-/// The condition itself, where all that can fail goes to the call.
-fn exact(condition: &Condition) -> Option<String> {
-    let chain = |parts: &[Condition], sign: &str| {
-        Some(format!("({})", parts.iter().map(exact).collect::<Option<Vec<_>>>()?.join(sign)))
-    };
-    match condition {
-        Condition::Not(inner) => Some(format!("(not {})", exact(inner)?)),
-        Condition::And(all) => chain(all, " and "),
-        Condition::Or(any) => chain(any, " or "),
-        Condition::Compare(lhs, how, rhs) => comparison(lhs, *how, rhs),
-        Condition::Value(operand) => name(operand).or_else(|| constant(operand)).or_else(|| number(operand)),
+        Writer { names, natives }.add_parts(&self.condition, &mut parts);
+        // What is left out was counted with other names.
+        parts.truncate(parts.len().saturating_sub(self.left_out).max(1));
+        parts
     }
 }
 
-fn comparison(lhs: &Operand, how: Comparison, rhs: &Operand) -> Option<String> {
-    // A constant that is no table has no metamethod, whatever it is compared with.
-    let plain =
-        if how.is_equality() { name(lhs).zip(constant(rhs)).or_else(|| constant(lhs).zip(name(rhs))) } else { None };
-    let (left, right) = match plain {
-        Some(sides) => sides,
-        None => (side(lhs)?, side(rhs)?),
-    };
-    Some(format!("({left} {} {right})", how.sign()))
+/// Writes a filter.
+struct Writer<'a> {
+    names: &'a Names,
+    natives: &'a Natives,
 }
 
-/// One side of a comparison of numbers.
-fn side(operand: &Operand) -> Option<String> {
-    name(operand).map(|name| format!("({name} + 0)")).or_else(|| number(operand))
+/// What a value is read for.
+#[derive(Clone, Copy)]
+enum Purpose<'a> {
+    /// To be calculated with, or looked into: what is neither is left to the call.
+    Value,
+    /// To be true or false.
+    Truth,
+    /// To be the same as this constant.
+    Same(&'a str),
 }
 
-/// A calculation with numbers.
-fn number(operand: &Operand) -> Option<String> {
-    match operand {
-        Operand::Number { text, .. } => Some(text.clone()),
-        // Whole numbers cannot be divided by zero.
-        Operand::Calculation(_, "%" | "//", rhs) if !is_above_zero(rhs) => None,
-        Operand::Calculation(lhs, sign, rhs) => Some(format!("({} {sign} {})", term(lhs)?, term(rhs)?)),
-        _ => None,
+impl Writer<'_> {
+    /// Adds parts that are all true whenever the condition is true, or fails; answers whether that is all there is to it, so
+    /// that a part to the right cannot hide that one to the left fails.
+    fn add_parts(&self, condition: &Condition, parts: &mut Vec<String>) -> bool {
+        if let Condition::And(all) = condition {
+            return all.iter().all(|part| self.add_parts(part, parts));
+        }
+        let exact = self.exact(condition);
+        let is_exact = exact.is_some();
+        parts.extend(exact.or_else(|| self.either(condition)));
+        is_exact
+    }
+
+    /// What is true whenever one of several is true, or fails.
+    fn either(&self, condition: &Condition) -> Option<String> {
+        let Condition::Or(any) = condition else { return None };
+        let side = |side: &Condition| {
+            let mut parts = Vec::new();
+            self.add_parts(side, &mut parts);
+            (!parts.is_empty()).then(|| parts.join(" and "))
+        };
+        Some(format!("({})", any.iter().map(side).collect::<Option<Vec<_>>>()?.join(" or ")))
+    }
+
+    /// The condition itself, where all that can fail, or cannot be told, goes to the call.
+    fn exact(&self, condition: &Condition) -> Option<String> {
+        let chain = |parts: &[Condition], sign: &str| {
+            let parts = parts.iter().map(|part| self.exact(part));
+            Some(format!("({})", parts.collect::<Option<Vec<_>>>()?.join(sign)))
+        };
+        match condition {
+            Condition::Not(inner) => Some(format!("(not {})", self.exact(inner)?)),
+            Condition::And(all) => chain(all, " and "),
+            Condition::Or(any) => chain(any, " or "),
+            Condition::Compare(lhs, how, rhs) => self.comparison(lhs, *how, rhs),
+            Condition::Value(operand) => {
+                let read = self.read(operand, Purpose::Truth);
+                read.or_else(|| constant(operand)).or_else(|| self.number(operand))
+            }
+        }
+    }
+
+    fn comparison(&self, lhs: &Operand, how: Comparison, rhs: &Operand) -> Option<String> {
+        // A constant that is no table has no metamethod, whatever it is compared with.
+        let with_constant = |operand: &Operand, other: &Operand| {
+            let constant = constant(other).filter(|_| how.is_equality())?;
+            let is_same = self.read(operand, Purpose::Same(&constant))?;
+            Some(if how == Comparison::Equal { is_same } else { format!("(not {is_same})") })
+        };
+        let plain = with_constant(lhs, rhs).or_else(|| with_constant(rhs, lhs));
+        plain.or_else(|| Some(format!("({} {} {})", self.side(lhs)?, how.sign(), self.side(rhs)?)))
+    }
+
+    /// One side of a comparison of numbers.
+    fn side(&self, operand: &Operand) -> Option<String> {
+        self.read(operand, Purpose::Value).map(|name| format!("({name} + 0)")).or_else(|| self.number(operand))
+    }
+
+    /// A calculation with numbers.
+    fn number(&self, operand: &Operand) -> Option<String> {
+        match operand {
+            Operand::Number { text, .. } => Some(text.clone()),
+            // Whole numbers cannot be divided by zero.
+            Operand::Calculation(_, "%" | "//", rhs) if !is_above_zero(rhs) => None,
+            Operand::Calculation(lhs, sign, rhs) => Some(format!("({} {sign} {})", self.term(lhs)?, self.term(rhs)?)),
+            _ => None,
+        }
+    }
+
+    /// What is read can stand in a calculation as it is.
+    fn term(&self, operand: &Operand) -> Option<String> {
+        self.read(operand, Purpose::Value).or_else(|| self.number(operand))
+    }
+
+    /// A name, and what is behind it.
+    fn read(&self, operand: &Operand, purpose: Purpose<'_>) -> Option<String> {
+        let Operand::Path(name, path) = operand else { return None };
+        let root = Root::ALL.iter().find(|root| root.name() == name);
+        match root.filter(|_| self.names.globals.contains(name)) {
+            Some(root) => self.host(*root, path, purpose),
+            None => self.variable(name, path.segments(), purpose),
+        }
+    }
+
+    /// A variable, or a field inside it.
+    fn variable(&self, name: &str, path: &[Segment], purpose: Purpose<'_>) -> Option<String> {
+        let (table, key) = match path.split_last() {
+            Some((last, table)) => (self.variable(name, table, Purpose::Value)?, self.key(last)?),
+            None if !self.names.globals.contains(name) => {
+                return Some(match purpose {
+                    Purpose::Value | Purpose::Truth => name.to_owned(),
+                    Purpose::Same(constant) => format!("({name} == {constant})"),
+                });
+            }
+            None if self.names.lacks_environment => return None,
+            None => ("_ENV".to_owned(), format!("\"{name}\"")),
+        };
+        let Natives { field, test, .. } = self.natives;
+        Some(match purpose {
+            // In parentheses it is one value, wherever it stands.
+            Purpose::Value => format!("((\"{field}\")({table}, {key}))"),
+            Purpose::Truth => is_one(&format!("(\"{test}\")({table}, {key})")),
+            Purpose::Same(constant) => is_one(&format!("(\"{test}\")({table}, {key}, {constant})")),
+        })
+    }
+
+    fn key(&self, segment: &Segment) -> Option<String> {
+        match segment {
+            Segment::Field(name) => quoted(name),
+            Segment::Index(index) => Some(number_of(*index).to_string()),
+            Segment::At(path) => {
+                let (name, rest) = path.split_name()?;
+                self.variable(name, rest.segments(), Purpose::Value)
+            }
+        }
+    }
+
+    /// What the host tells. A global of the script's own comes first: whether there is one is handed over where that can be read.
+    fn host(&self, root: Root, path: &Path, purpose: Purpose<'_>) -> Option<String> {
+        let number = host_paths::number_of(&TreePath { root, path: path.clone() })?;
+        let own = self.variable(root.name(), &[], Purpose::Value);
+        let own = own.map(|own| format!(", {own}")).unwrap_or_default();
+        let call = |purpose: u8, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
+        Some(match purpose {
+            Purpose::Value => call(0, "nil"),
+            Purpose::Truth => is_one(&call(1, "nil")),
+            Purpose::Same(constant) => is_one(&call(2, constant)),
+        })
     }
 }
 
-/// A name can stand in a calculation as it is.
-fn term(operand: &Operand) -> Option<String> {
-    name(operand).or_else(|| number(operand))
+/// Whether a call answers 1 and not 0; with anything else it leads to the call that reports.
+fn is_one(call: &str) -> String {
+    format!("(({call} + 0) == 1)")
 }
 
 fn is_above_zero(operand: &Operand) -> bool {
@@ -122,14 +338,6 @@ fn is_above_zero(operand: &Operand) -> bool {
     }
 }
 
-/// A name with nothing behind it.
-fn name(operand: &Operand) -> Option<String> {
-    match operand {
-        Operand::Path(name, path) if path.is_empty() => Some(name.clone()),
-        _ => None,
-    }
-}
-
 /// `nil`, a truth value, a number or a text.
 fn constant(operand: &Operand) -> Option<String> {
     match operand {
@@ -138,9 +346,22 @@ fn constant(operand: &Operand) -> Option<String> {
     }
 }
 
+/// A text as Lua writes it, if it is written as it is.
+fn quoted(text: &str) -> Option<String> {
+    (!text.contains(|held: char| held.is_control() || held == '"' || held == '\\')).then(|| format!("\"{text}\""))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn natives() -> Natives {
+        Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() }
+    }
+
+    fn text(condition: &str) -> Option<String> {
+        Filter::of(condition)?.text(&natives())
+    }
 
     #[test]
     fn what_can_fail_is_guarded_or_left_out() {
@@ -148,32 +369,63 @@ mod tests {
             ("s < 0", "((s + 0) < 0)"),
             ("n % 100 == 0 and ok", "((n % 100) == 0) and ok"),
             ("name == 'upper'", "(name == 'upper')"),
-            ("nil ~= x or not (a >= b)", "((nil ~= x) or (not ((a + 0) >= (b + 0))))"),
+            ("nil ~= x or not (a >= b)", "((not (x == nil)) or (not ((a + 0) >= (b + 0))))"),
             ("x == -1.5 or y or z", "((x == (-1.5)) or y or z)"),
             ("x * 2 - y > -1.5", "(((x * 2) - y) > (-1.5))"),
             // The part that cannot be told is left to the condition itself.
-            ("s < 0 and t.level > 1", "((s + 0) < 0)"),
-            ("a and t.b and c", "a"),
+            ("s < 0 and f(t) > 1", "((s + 0) < 0)"),
+            ("a and -b > 2 and c", "a"),
             ("a and (b or f())", "a"),
-            ("a and (b and t.x or c)", "a and (b or c)"),
+            ("a and (b and f(x) or c)", "a and (b or c)"),
         ] {
-            assert_eq!(Filter::of(condition).map(|filter| filter.text()).as_deref(), Some(expected), "{condition}");
+            assert_eq!(text(condition).as_deref(), Some(expected), "{condition}");
         }
-        assert_eq!(Filter::of("x == 1 -- a remark").map(|filter| filter.text()).as_deref(), Some("(x == 1)"));
-        for condition in
-            ["a == [[b\n]]", "t.level > 1", "t.b and a", "f(x)", "a or f()", "#t > 3", "-x > 2", "x // y > 1", "a .. b"]
-        {
+        assert_eq!(text("x == 1 -- a remark").as_deref(), Some("(x == 1)"));
+        for condition in ["a == [[b\n]]", "f(x)", "a or f()", "#t > 3", "-x > 2", "x // y > 1", "a .. b", "t['a\\n']"] {
             assert_eq!(Filter::of(condition), None, "{condition}");
         }
+    }
+
+    #[test]
+    fn what_is_read_by_a_function_is_calculated_with() {
+        for (condition, expected) in [
+            ("t.level > 1", r#"(((("f")(t, "level")) + 0) > 1)"#),
+            ("t.open", r#"((("t")(t, "open") + 0) == 1)"#),
+            ("not t.open", r#"(not ((("t")(t, "open") + 0) == 1))"#),
+            ("t.name == 'up'", r#"((("t")(t, "name", 'up') + 0) == 1)"#),
+            ("t.name ~= 'up'", r#"(not ((("t")(t, "name", 'up') + 0) == 1))"#),
+            ("nil == t.a.b", r#"((("t")((("f")(t, "a")), "b", nil) + 0) == 1)"#),
+            ("t[3] % 2 == 0 or t[k]", r#"((((("f")(t, 3)) % 2) == 0) or ((("t")(t, k) + 0) == 1))"#),
+        ] {
+            assert_eq!(text(condition).as_deref(), Some(expected), "{condition}");
+        }
+    }
+
+    #[test]
+    fn globals_are_fields_of_the_environment_and_the_host_s_names_come_after_them() {
+        let mut filter = Filter::of("limit < 3 and event.n == 2 and t.x").unwrap();
+        assert!(filter.is_global("limit") && filter.is_global("event") && !filter.is_global("event"));
+        let path = TreePath { root: Root::Event, path: [Segment::Field("n".into())].into_iter().collect() };
+        let number = host_paths::number_of(&path).unwrap();
+        let expected = format!(
+            r#"(((("f")(_ENV, "limit")) + 0) < 3) and ((("h")({number}, 2, 2, (("f")(_ENV, "event"))) + 0) == 1) and ((("t")(t, "x") + 0) == 1)"#
+        );
+        assert_eq!(filter.text(&natives()), Some(expected));
+        assert!(filter.lacks_environment() && !filter.lacks_environment());
+        assert_eq!(filter.text(&natives()), None, "what the first part is, only the condition itself can tell");
+        let mut filter = Filter::of("event.n == 2").unwrap();
+        assert!(filter.is_global("event") && filter.lacks_environment());
+        assert_eq!(filter.text(&natives()), Some(format!(r#"((("h")({number}, 2, 2) + 0) == 1)"#)));
     }
 
     #[test]
     fn a_filter_is_weakened_part_by_part() {
         let two = ["a and b < 1 and c", "d"].map(Filter::of);
         let mut filter = Filter::any(two.into_iter()).unwrap();
-        assert_eq!(filter.text(), "a and ((b + 0) < 1) and c or d");
+        let text = |filter: &Filter| filter.text(&natives()).unwrap();
+        assert_eq!(text(&filter), "a and ((b + 0) < 1) and c or d");
         assert!(filter.weaken() && filter.weaken());
-        assert_eq!(filter.text(), "a or d");
+        assert_eq!(text(&filter), "a or d");
         assert!(!filter.weaken());
         assert_eq!(Filter::any([Filter::of("a"), None].into_iter()), None, "one of them has to be asked each time");
     }

@@ -3,8 +3,10 @@
 pub(crate) mod beginnings;
 pub(crate) mod conditions;
 pub(crate) mod continued;
+pub(crate) mod counted;
 pub(crate) mod expressions;
 pub(crate) mod filters;
+pub(crate) mod host_paths;
 pub(crate) mod names;
 pub(crate) mod nesting;
 pub(crate) mod statements;

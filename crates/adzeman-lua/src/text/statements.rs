@@ -15,7 +15,7 @@ use full_moon::ast::{FunctionBody, LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
 use super::expressions::with_tree;
-use super::filters::Filter;
+use super::filters::{Filter, Natives};
 
 /// Why no call can be put on a line.
 const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
@@ -25,10 +25,17 @@ pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or doe
 /// How many instructions the question takes whether there is something to call, right before that is loaded.
 pub(crate) const ASKING: usize = 3;
 
-/// The call of the constant `marker`, behind a filter if there is one.
-pub(crate) fn call(marker: &str, filter: Option<&Filter>) -> String {
-    let condition = filter.map(|filter| format!("({}) and ", filter.text())).unwrap_or_default();
-    format!(";if {condition}\"{marker}\" ~= nil then (\"{marker}\")() end;")
+/// The call that reports a line, behind a filter if there is one.
+pub(crate) fn call(natives: &Natives, filter: Option<&Filter>) -> String {
+    let mut condition = String::new();
+    if let Some(text) = filter.and_then(|filter| filter.text(natives)) {
+        for called in natives.asked().into_iter().filter(|called| text.contains(&format!("(\"{called}\")"))) {
+            condition += &format!("\"{called}\" ~= nil and ");
+        }
+        condition += &format!("({text}) and ");
+    }
+    let report = &natives.report;
+    format!(";if {condition}\"{report}\" ~= nil then (\"{report}\")() end;")
 }
 
 /// The statements of a text, by the lines they begin on.
@@ -92,13 +99,13 @@ impl Statements {
         (placed, refused)
     }
 
-    /// Puts a call of the constant `marker` on each of the lines, which are among the [`places`](Self::places), behind its
-    /// filter if it has one.
+    /// Puts a call that reports on each of the lines, which are among the [`places`](Self::places), behind its filter if it has
+    /// one.
     pub(crate) fn with_calls(
         &self,
         text: &str,
         placed: &LineSet,
-        marker: &str,
+        natives: &Natives,
         filters: &BTreeMap<Line, Filter>,
     ) -> String {
         let mut out = String::with_capacity(text.len());
@@ -108,7 +115,7 @@ impl Statements {
         sites.sort_unstable_by_key(|(_, byte)| *byte);
         for (line, at) in sites {
             out.push_str(&text[from..at]);
-            out.push_str(&call(marker, filters.get(&line)));
+            out.push_str(&call(natives, filters.get(&line)));
             from = at;
         }
         out.push_str(&text[from..]);
@@ -152,9 +159,10 @@ mod tests {
     fn check(text: &str, lines: &[u32], expected: &str) {
         let lines: LineSet = lines.iter().copied().collect();
         let statements = Statements::of(text).unwrap();
+        let natives = Natives { report: "m".into(), ..Natives::default() };
         let (placed, refused) = statements.places(&lines);
-        let instrumented = statements.with_calls(text, &placed, "m", &BTreeMap::new());
-        assert_eq!(instrumented.replace(&call("m", None), "@"), expected);
+        let instrumented = statements.with_calls(text, &placed, &natives, &BTreeMap::new());
+        assert_eq!(instrumented.replace(&call(&natives, None), "@"), expected);
         mlua::Lua::new().load(&instrumented).into_function().unwrap();
         let all = placed.iter().count() + refused.len();
         assert_eq!(all, lines.iter().count(), "every line is accounted for");

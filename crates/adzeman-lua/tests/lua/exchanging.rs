@@ -249,12 +249,13 @@ fn ran_with_condition(script: &str, line: u32, condition: &str) -> (Ran, Vec<Str
 }
 
 #[test]
-fn a_condition_on_local_variables_is_decided_in_place() {
+fn a_condition_on_what_is_at_hand_is_decided_in_place() {
     let script = "\
-local limit, t = 40, {n = 1}
+local limit, t, at, key = 40, {}, {n = 1, of = {'first'}}, 'n'
+t.at = at
 local function f(n)
   local twice = n * 2
-  return twice + limit
+  return twice + limit, at, key, host_dump
 end
 for n = 1, 100 do f(n) end
 return 'done'";
@@ -263,14 +264,16 @@ return 'done'";
         ("twice / 2 % 50 == 0 and n < limit + 20", vec!["50"], 1),
         ("n > 98 or not n", vec!["99", "100"], 2),
         ("n ~= nil and limit == 'forty'", vec![], 0),
-        // The part that needs more than local variables is asked only where the rest holds.
-        ("n > 90 and host.lock.level > 1 and n < 92", vec!["91"], 10),
-        // What is no local variable of the function is looked for by name.
+        // Fields, globals and the host's data are read in place.
+        ("n > 90 and host.lock.level > 1 and n < 92", vec!["91"], 1),
         ("n == 50 and math ~= nil", vec!["50"], 1),
-        ("math and n == 50", vec!["50"], 100),
-        ("t.n == n", vec!["1"], 100),
+        ("math and n == 50", vec!["50"], 1),
+        ("event.dt > n / 4 and host.lock.gate == 'shut' and not host.lock.shut", vec!["1"], 1),
+        ("at.n == n and at.of[n] == 'first' and at[key] == 1", vec!["1"], 1),
+        // The part that needs more is asked only where the rest holds.
+        ("n > 90 and #at.of == 1 and n < 92", vec!["91"], 10),
     ] {
-        let (ran, seen) = ran_with_condition(script, 4, condition);
+        let (ran, seen) = ran_with_condition(script, 5, condition);
         assert_eq!(text(&ran), "done");
         let wanted: Vec<_> = stops.iter().map(ToString::to_string).collect();
         assert_eq!((seen, ran.reached), (wanted, reached), "{condition}");
@@ -439,6 +442,10 @@ const CONDITIONS: &[&str] = &[
     "not (x * 2 <= 100)",
     "y == nil",
     "t2 ~= x and depth",
+    "#t == 0 or t[1] == nil",
+    "armed % 2 == 1 and t2[2] == 1",
+    "not t[x] and print ~= nil",
+    "host.lock.level > x",
 ];
 
 proptest! {
@@ -459,7 +466,7 @@ proptest! {
         let in_place = run(&script, go);
         prop_assert_eq!(text(&in_place), expected.clone(), "{}", script);
         // The same condition in a form that is never decided in place stops at the same lines.
-        let apart = run(&program(&bodies, &arms, &format!("_G and ({condition})"), generational), go);
+        let apart = run(&program(&bodies, &arms, &format!("#'' == 0 and ({condition})"), generational), go);
         prop_assert_eq!(&in_place.stops, &apart.stops, "{}", script);
         prop_assert!(in_place.reached <= apart.reached);
         // And so does the line hook, which comes to the first line of a statement of several lines once more at its end.

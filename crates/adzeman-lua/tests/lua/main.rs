@@ -2,6 +2,7 @@
 #![cfg(not(feature = "send"))]
 
 mod common;
+mod conditions;
 mod cutting;
 mod errors;
 mod evaluating;

@@ -1,0 +1,155 @@
+//! What filters call ([`crate::text::filters`]): functions that read without running anything of the script, and answer nil where
+//! that cannot be done. They neither raise nor allocate in the state.
+
+use std::cell::RefCell;
+use std::ffi::c_int;
+
+use mlua::ffi;
+use rustc_hash::FxHashSet;
+
+use super::body;
+use super::hook::{caught, watch_of};
+use super::state::State;
+use crate::text::conditions::Scalar;
+use crate::text::counted::Counted;
+
+/// The numbers of breakpoints that exchanged bodies count: a body that was replaced while it runs goes on, and counts nothing.
+#[derive(Default)]
+pub(crate) struct Counting(RefCell<FxHashSet<usize>>);
+
+impl Counting {
+    pub(crate) fn begin(&self, numbers: impl Iterator<Item = usize>) {
+        self.0.borrow_mut().extend(numbers);
+    }
+
+    pub(crate) fn end(&self, numbers: impl Iterator<Item = usize>) {
+        let mut held = self.0.borrow_mut();
+        for number in numbers {
+            held.remove(&number);
+        }
+    }
+
+    fn holds(&self, number: usize) -> bool {
+        self.0.borrow().contains(&number)
+    }
+}
+
+/// Whether a function is one that bodies were made to call.
+pub(super) fn is_put_in(native: ffi::lua_CFunction) -> bool {
+    let put_in: [ffi::lua_CFunction; 5] = [body::at_site, field, test, host, count];
+    put_in.iter().any(|held| *held as usize == native as usize)
+}
+
+/// Pushes what the table at 1 holds at the key at 2, and answers its type, as long as no metamethod could have a say.
+///
+/// # Safety
+/// `raw` runs a function with at least two arguments, and has room for two values.
+#[inline]
+unsafe fn push_field(raw: *mut ffi::lua_State) -> Option<c_int> {
+    // SAFETY: given by the caller; nothing is converted, and nothing raises: any key can be looked for.
+    unsafe {
+        if ffi::lua_type(raw, 1) != ffi::LUA_TTABLE {
+            return None;
+        }
+        ffi::lua_pushvalue(raw, 2);
+        match ffi::lua_rawget(raw, 1) {
+            // A key that is nil was read, too, and may be one that could not be.
+            ffi::LUA_TNIL if ffi::lua_type(raw, 2) == ffi::LUA_TNIL || ffi::lua_getmetatable(raw, 1) != 0 => None,
+            held => Some(held),
+        }
+    }
+}
+
+/// `field(table, key)`: what the table holds there.
+pub(super) unsafe extern "C-unwind" fn field(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with two arguments and room for more.
+    unsafe { c_int::from(push_field(raw).is_some()) }
+}
+
+/// `test(table, key[, constant])`: whether what the table holds there is true, or the same as the constant, as 1 or 0.
+pub(super) unsafe extern "C-unwind" fn test(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with two or three arguments and room for more; nothing is converted, and constants have no metamethods.
+    unsafe {
+        let compares = ffi::lua_gettop(raw) == 3;
+        if push_field(raw).is_none() {
+            return 0;
+        }
+        let is_so = if compares { ffi::lua_rawequal(raw, -1, 3) } else { ffi::lua_toboolean(raw, -1) };
+        ffi::lua_pushinteger(raw, is_so.into());
+        1
+    }
+}
+
+/// What a part of the host's data is read for (`text/filters.rs`).
+const VALUE: i64 = 0;
+const TRUTH: i64 = 1;
+
+/// `host(number, purpose, constant[, own])`: a number at a path of the host's data; or whether what is there is true, or the same as the
+/// constant, as 1 or 0. A global of the script's own by that name comes first; `own` is that, where the function sees globals.
+pub(super) unsafe extern "C-unwind" fn host(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with three or four arguments and room for more; nothing is converted, pushed values are no objects of the
+    // collector, and nothing raises.
+    unsafe {
+        let sees_globals = ffi::lua_gettop(raw) == 4;
+        let has_own = sees_globals && ffi::lua_type(raw, 4) != ffi::LUA_TNIL;
+        let number = usize::try_from(ffi::lua_tointegerx(raw, 1, std::ptr::null_mut())).unwrap_or(usize::MAX);
+        let watch = watch_of(raw).filter(|_| !has_own);
+        let read = watch.and_then(|watch| {
+            caught(|| watch.told(|told| told.read_host(State::new(raw), number, sees_globals))).flatten().flatten()
+        });
+        let Some(read) = read else { return 0 };
+        let is_so = match (ffi::lua_tointegerx(raw, 2, std::ptr::null_mut()), read) {
+            (VALUE, Scalar::Integer(number)) => {
+                ffi::lua_pushinteger(raw, number);
+                return 1;
+            }
+            (VALUE, Scalar::Float(number)) => {
+                ffi::lua_pushnumber(raw, number);
+                return 1;
+            }
+            (VALUE, _) => return 0,
+            (TRUTH, read) => !matches!(read, Scalar::Nil | Scalar::Boolean(false)),
+            (_, read) => is_constant(raw, &read),
+        };
+        ffi::lua_pushinteger(raw, is_so.into());
+        1
+    }
+}
+
+/// `count(number)`: counts a time that the line of a breakpoint is reached; 1 where it has to be reported, and 0 otherwise.
+pub(super) unsafe extern "C-unwind" fn count(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with one argument and room for more; nothing is converted, and nothing raises.
+    unsafe {
+        let number = usize::try_from(ffi::lua_tointegerx(raw, 1, std::ptr::null_mut())).unwrap_or(0);
+        let is_reported = match watch_of(raw) {
+            // What runs was started to look at the script; or the hook watches the lines of this body.
+            Some(watch) if watch.is_busy() || !watch.counting.holds(number) => false,
+            // The hook has told of the line, and it was counted then: its report is passed over.
+            Some(watch) if watch.reported().is_some() => true,
+            Some(_) => !caught(|| Counted::passes(number)).unwrap_or(false),
+            None => false,
+        };
+        ffi::lua_pushinteger(raw, is_reported.into());
+        1
+    }
+}
+
+/// Whether the constant at 3 is this value.
+///
+/// # Safety
+/// `raw` runs a function with at least three arguments, and has room for a value.
+unsafe fn is_constant(raw: *mut ffi::lua_State, value: &Scalar) -> bool {
+    // SAFETY: given by the caller; pushed values are no objects of the collector.
+    unsafe {
+        match value {
+            Scalar::Nil => ffi::lua_pushnil(raw),
+            Scalar::Boolean(value) => ffi::lua_pushboolean(raw, c_int::from(*value)),
+            Scalar::Integer(number) => ffi::lua_pushinteger(raw, *number),
+            Scalar::Float(number) => ffi::lua_pushnumber(raw, *number),
+            Scalar::Text(text) => return State::new(raw).with_bytes(3, |held| held == text) == Some(true),
+            // A part that holds others, as which scripts see an object.
+            Scalar::Other => return false,
+        }
+        ffi::lua_rawequal(raw, -1, 3) != 0
+    }
+}
