@@ -144,13 +144,10 @@ impl Decider {
     #[must_use]
     pub fn need(&self) -> Need {
         let changes = self.armed.on_script_change(self.context).next().is_some();
+        let by_others = self.pause || self.awaits_step || self.event_pending || self.traces || changes;
         Need {
-            every_line: self.step.is_some()
-                || self.pause
-                || self.awaits_step
-                || self.event_pending
-                || self.traces
-                || changes,
+            every_line: self.step.is_some() || by_others,
+            lines_of: self.step.filter(|step| step.kind() != StepKind::Into && !by_others),
             every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || changes,
             returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),

@@ -11,6 +11,9 @@ use crate::stepping::Step;
 pub struct Need {
     /// Report every line, whatever the breakpoints say.
     pub every_line: bool,
+    /// Where every line is wanted only for this step, over or out of a call: those of what the call calls need not be reported, nor,
+    /// for a step out, its own.
+    pub lines_of: Option<Step>,
     /// A step may go into any stack of the context, so none may be left unwatched.
     pub every_stack: bool,
     /// Keep what functions return that the step under way comes out of.

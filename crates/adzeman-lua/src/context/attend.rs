@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, SourceId};
+use adzeman_core::stepping::{Stack as _, StackState};
 
 use super::stacks::is_resumed_by_script;
 use super::{Context, View};
@@ -92,6 +93,11 @@ impl Attendant for Context {
             return None;
         }
         self.watch.quietly(|| of_tree(&self.shown, &path))
+    }
+
+    fn has_left_step(&self, state: State) -> bool {
+        let step = self.need.borrow().lines_of;
+        step.is_none_or(|step| View::new(self, state).state_of(step.stack()) != StackState::Active)
     }
 
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool) {

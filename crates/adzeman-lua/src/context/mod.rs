@@ -18,6 +18,7 @@ use adzeman_core::engine::{Blindness, EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId};
+use adzeman_core::stepping::StepKind;
 use mlua::Lua;
 
 use crate::arm::{self, Arms, Renewed};
@@ -26,6 +27,7 @@ use crate::evaluate::Evaluator;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook::{self, Watching};
 use crate::ffi::layout::Definition;
+use crate::ffi::one_call::OneCall;
 use crate::ffi::state::{Slot, State};
 use crate::ffi::watch::{Attendant, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
@@ -255,7 +257,25 @@ impl Context {
         } else if self.arms.is_looking() {
             self.look_on();
         }
+        let is_other_call = self.watch.confined.set(self.call_of_step(need));
         self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
+        if is_other_call && self.watch.is_hooked() {
+            self.watch.set_hooks(self.watch.watching());
+        }
+    }
+
+    /// The call whose lines alone count, if all lines are wanted only for a step over or out of one.
+    fn call_of_step(&self, need: &Need) -> Option<OneCall> {
+        let step = need.lines_of?;
+        let others = self.lines_hooked.get() || self.wants_calls(need) || self.tracks.watch_calls();
+        if others || self.remaining(step).depth < step.depth() {
+            return None;
+        }
+        let call = |thread: State| {
+            let level = thread.depth().checked_sub(step.depth())?;
+            OneCall::at(thread, level, step.kind() == StepKind::Over)
+        };
+        walk::with_thread(self.main, step.stack().stack, call).flatten()
     }
 
     /// Arms the lines that are wanted once more, and sets the hooks that this needs.

@@ -19,7 +19,7 @@ use super::activation::Activation;
 use super::others::{put, take_away};
 use super::state::{Slot, State};
 use super::watch::Watch;
-use super::{finalizers, layout, leap, limit};
+use super::{finalizers, layout, leap, limit, one_call};
 
 thread_local! {
     /// The state that a hook last ran in on this thread, as [`layout::state_of`] tells it, and its watch, with how many watches
@@ -238,10 +238,10 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         });
     }
     watch.leave_entry();
-    if was_interrupted && watch.is_gated() && !watch.wants_attention() {
-        // The interrupt has set what no gate needs.
+    if was_interrupted && !watch.wants_attention() && watch.is_hooked() && !watch.is_abandoning() {
+        // The interrupt has set what no gate needs, nor a call that is stepped over.
         // SAFETY: given by the caller.
-        caught(|| set_hook_of(watch, unsafe { State::new(raw) }, Watching::Gated));
+        caught(|| set_hook_of(watch, unsafe { State::new(raw) }, watch.watching()));
     }
 }
 
@@ -251,6 +251,10 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
 unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller.
     let call = unsafe { layout::call_of(record) };
+    // SAFETY: as above.
+    if unsafe { one_call::called(watch, raw, call) } {
+        return;
+    }
     if watch.looks_at_calls() {
         caught(|| {
             // SAFETY: as in `line`.
@@ -280,6 +284,10 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
 /// As [`on_hook`], for the event of a return.
 #[inline]
 unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: given by the caller.
+    if unsafe { one_call::returned(watch, raw, layout::call_of(record), LINES | CALLS | RETURNS) } {
+        return;
+    }
     if watch.looks_at_returns() {
         caught(|| {
             // SAFETY: as in `line`.
@@ -312,7 +320,7 @@ unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lu
 /// # Safety
 /// `raw` is the running thread.
 #[inline]
-unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
+pub(super) unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
     let (mask, count) = if watch.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
     // SAFETY: given by the caller.
     unsafe {
@@ -426,7 +434,7 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
         Watching::Nothing if looks_up => set(0),
         // SAFETY: as above.
         Watching::Nothing => unsafe { take_away(watch, state.raw()) },
-        Watching::Events(mask) => set(mask),
+        Watching::Events(mask) => set(watch.confined.mask(state.raw(), mask)),
         Watching::Gated => set(gated_mask(watch, state)),
         Watching::Abandoning => return put(ffi::LUA_MASKCOUNT, 1),
     }

@@ -44,6 +44,8 @@ const SOURCE_OF_PROTOTYPE: usize = 112;
 const SHARED_OF_THREAD: usize = 24;
 /// `lua_State.allowhook`: 0 while a hook or a finalizer runs.
 const HOOKS_OF_THREAD: usize = 11;
+/// `lua_State.stack`, where the stack begins, with the value that the call at the bottom has for its function.
+const STACK_OF_THREAD: usize = 48;
 /// `lua_State.ci`, the call under way.
 const CALL_OF_THREAD: usize = 32;
 /// The tag of a native function with captured variables (`LUA_VCCL`, `BIT_ISCOLLECTABLE`), and `CClosure.f`.
@@ -133,6 +135,32 @@ pub(super) unsafe fn function_of_call(call: *const c_void) -> *const c_void {
     unsafe { ptr::read(call.byte_add(FUNCTION_OF_CALL).cast()) }
 }
 
+/// How far above the bottom of the stack the function of a call lies, in bytes: the same for as long as the call goes on.
+///
+/// # Safety
+/// As [`call_below`], for a call of this thread.
+#[inline]
+pub(super) unsafe fn offset_of_call(raw: *mut ffi::lua_State, call: *const c_void) -> usize {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe {
+        let stack: usize = ptr::read(raw.cast::<c_void>().byte_add(STACK_OF_THREAD).cast());
+        function_of_call(call) as usize - stack
+    }
+}
+
+/// The address of the native function of a call, if it has no captured variables.
+///
+/// # Safety
+/// As [`call_below`].
+pub(super) unsafe fn native_of_call(call: *const c_void) -> Option<usize> {
+    // SAFETY: given by the caller: the function of a call lies on the stack.
+    unsafe {
+        let value = function_of_call(call);
+        let is_native = ptr::read(value.byte_add(TAG_OF_VALUE).cast::<u8>()) == NATIVE_FUNCTION;
+        is_native.then(|| ptr::read(value.cast()))
+    }
+}
+
 /// The definition of the function of a call; `None` for one that is not written in Lua.
 ///
 /// # Safety
@@ -214,6 +242,14 @@ unsafe fn agrees(
         let has_below = ffi::lua_getstack(raw, 1, &raw mut below) != 0;
         let is_bottom = || ptr::read::<*const c_void>(previous.byte_add(PREVIOUS_OF_CALL).cast()).is_null();
         if previous.is_null() || has_below && call_of(&raw const below) != previous || has_below == is_bottom() {
+            return false;
+        }
+        // The call at the bottom has the first value of the stack for its function.
+        let mut bottom = previous;
+        while !call_below(bottom).is_null() {
+            bottom = call_below(bottom);
+        }
+        if ptr::read::<*const c_void>(raw.cast::<c_void>().byte_add(STACK_OF_THREAD).cast()) != function_of_call(bottom) {
             return false;
         }
         let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());

@@ -35,6 +35,7 @@ pub(crate) mod locked;
 pub(crate) mod natives;
 pub(crate) mod objects;
 pub(crate) mod offered;
+pub(crate) mod one_call;
 mod others;
 mod own_hooks;
 pub(crate) mod print;

@@ -19,6 +19,7 @@ use super::interrupt::{self, Registration};
 use super::layout::Definition;
 use super::leap::Leaping;
 use super::objects::LEAST;
+use super::one_call::Confined;
 use super::others::Others;
 use super::profile::{Profile, Samples};
 use super::proxy::{Entry, Then};
@@ -37,6 +38,9 @@ pub(crate) trait Attendant {
     /// The innermost function written in Lua reads from the host's data, by the number of a path; nothing where that cannot be told,
     /// or where scripts have a global of their own by the name, unless it is known that they have not.
     fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar>;
+
+    /// Whether the stack of the step under way has been left by what runs now, on another one.
+    fn has_left_step(&self, state: State) -> bool;
 
     /// A function is called, in the place of its caller if `is_tail`, and [calls are looked at](Watch::looks_at_calls).
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool);
@@ -147,6 +151,8 @@ pub(crate) struct Watch {
     pub(crate) hosted: Hosted,
     /// Calls of a handler that raises.
     pub(crate) handlers: Handlers,
+    /// The call of the step under way, where only its lines count.
+    pub(crate) confined: Confined,
     /// What exchanged bodies count.
     pub(crate) counting: Rc<Counting>,
     /// The coroutines that scripts resume, each with the thread that does, the innermost last.
@@ -201,6 +207,7 @@ impl Watch {
             others: Others::default(),
             hosted: Hosted::default(),
             handlers: Handlers::default(),
+            confined: Confined::default(),
             counting: Rc::default(),
             resumed: RefCell::default(),
             leaping: Leaping::default(),

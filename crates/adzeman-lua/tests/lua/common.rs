@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site};
 use adzeman_core::decide::{Decider, Moment};
-use adzeman_core::engine::{Engine, EngineContext as _, EngineError, Reload, ReloadMode, ScopeKind, Supervisor};
+use adzeman_core::engine::{Engine, EngineContext as _, EngineError, Need, Reload, ReloadMode, ScopeKind, Supervisor};
 use adzeman_core::host::{Data, HostError, HostView, at};
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
@@ -65,6 +65,8 @@ pub(crate) struct Supervising {
     /// Lines that were reported, stop or not.
     reached: Cell<usize>,
     busy: Cell<bool>,
+    /// Whether a step has every line watched, also where those of one call would do.
+    steps_widely: bool,
 }
 
 impl Supervisor for Supervising {
@@ -96,7 +98,7 @@ impl Supervisor for Supervising {
                 self.decider.borrow_mut().begin_step(Step::begin(kind, engine.stack()));
             }
         }
-        let need = self.decider.borrow().need();
+        let need = self.need();
         if let Some(engine) = &*self.engine.borrow() {
             engine.watch(&need);
         }
@@ -132,6 +134,11 @@ pub(crate) fn at_line(line: u32, condition: Option<&str>) -> BreakpointSpec {
 }
 
 impl Supervising {
+    fn need(&self) -> Need {
+        let need = self.decider.borrow().need();
+        Need { lines_of: need.lines_of.filter(|_| !self.steps_widely), ..need }
+    }
+
     /// Arms exactly these breakpoints.
     fn arm(&self, specs: Vec<BreakpointSpec>) {
         let mut store = BreakpointStore::default();
@@ -163,7 +170,12 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
 
 /// The same, with the text unknown to the engine, so that no body can be exchanged.
 pub(crate) fn run_hooked(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
-    run_from(script, "=test.lua", Vec::new(), at_stop)
+    run_from(script, "=test.lua", Vec::new(), false, at_stop)
+}
+
+/// As [`run`], with every line watched during a step.
+pub(crate) fn run_stepping_widely(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
+    run_from(script, "@test.lua", Vec::new(), true, at_stop)
 }
 
 /// As [`run`], with more breakpoints.
@@ -172,13 +184,14 @@ pub(crate) fn run_with(
     more: Vec<BreakpointSpec>,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
-    run_from(script, "@test.lua", more, at_stop)
+    run_from(script, "@test.lua", more, false, at_stop)
 }
 
 fn run_from(
     script: &str,
     chunk_name: &str,
     more: Vec<BreakpointSpec>,
+    steps_widely: bool,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
     let lua = crate::ffi::lua_with_debug();
@@ -193,6 +206,7 @@ fn run_from(
         raises: RefCell::default(),
         reached: Cell::new(0),
         busy: Cell::new(false),
+        steps_widely,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
@@ -201,7 +215,7 @@ fn run_from(
         move |_: &Lua, (lines, condition): (Vec<u32>, Option<String>)| {
             supervising.arm(lines.into_iter().map(|line| at_line(line, condition.as_deref())).collect());
             if let Some(engine) = weak.upgrade() {
-                engine.watch(&supervising.decider.borrow().need());
+                engine.watch(&supervising.need());
             }
             Ok(())
         }
@@ -232,7 +246,7 @@ fn run_from(
     };
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     supervising.arm(marked.map(|(line, _)| at_line(line, None)).chain(more).collect());
-    engine.watch(&supervising.decider.borrow().need());
+    engine.watch(&supervising.need());
     let outcome = function.call::<mlua::Value>(());
     *supervising.engine.borrow_mut() = None;
     let stops = supervising.stops.borrow().clone();
@@ -259,13 +273,14 @@ pub(crate) fn reloading(
         raises: RefCell::default(),
         reached: Cell::new(0),
         busy: Cell::new(false),
+        steps_widely: false,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
     engine.load("test.lua", old).unwrap().call::<()>(()).unwrap();
     let arm = || {
         supervising.arm(armed.iter().map(|line| at_line(*line, None)).collect());
-        engine.watch(&supervising.decider.borrow().need());
+        engine.watch(&supervising.need());
     };
     arm();
     work(&lua, &|text| {

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::StepKind;
 
-use crate::common::{Go, Ran, at_line, run, run_hooked, run_with};
+use crate::common::{Go, Ran, at_line, run, run_hooked, run_stepping_widely, run_with};
 use crate::ffi::lua_with_debug;
 
 fn ran(script: &str) -> Ran {
@@ -389,7 +389,7 @@ return table.concat(log, ' ')";
 /// A statement of a random program, by its number; each writes what it saw.
 fn statement(choice: u8, at: usize, functions: usize) -> String {
     let callee = (at + usize::from(choice)) % functions;
-    match choice % 14 {
+    match choice % 17 {
         0 => "x = x * 3 % 1009".to_owned(),
         1 => "local y = x + 1; x = y; note(y)".to_owned(),
         2 => format!("if depth < 4 then x = x + (f[{}](depth + 1) or 0) end", callee + 1),
@@ -402,6 +402,9 @@ fn statement(choice: u8, at: usize, functions: usize) -> String {
         9 => "table.sort(t2, function(a, b)\n    return a > b\n  end)".to_owned(),
         10 => "do local c <close> = setmetatable({}, {__close = function() x = x + 1 end})\n  x = x - 1 end".to_owned(),
         11 => "if x % 2 == 0 then goto skip end\n  x = x + 7\n  ::skip::".to_owned(),
+        13 => format!("note(select(2, pcall(function() if depth < 3 then return f[{}](depth + 1) end error('deep') end)))", callee + 1),
+        14 => "local function inner(n)\n  if n == 0 then coroutine.yield(x) return 1 end\n  local found = inner(n - 1)\n  return found + 1\n  end\n  local co = coroutine.create(inner)\n  coroutine.resume(co, 2)\n  note(coroutine.status(co))\n  if x % 2 == 0 then note(select(2, coroutine.resume(co))) end".to_owned(),
+        15 => "local function fails(n)\n  if n == 0 then error('at the bottom', 0) end\n  local y = fails(n - 1)\n  return y\n  end\n  note(select(2, pcall(fails, 2)))\n  note(select(2, xpcall(fails, function(e) return e .. '!' end, 1)))".to_owned(),
         12 => "note(select('#', (function(...) return ... end)(x, nil, depth)))".to_owned(),
         _ => "local ok, why = pcall(function() local n; return n.x end)\n  note(why)".to_owned(),
     }
@@ -452,7 +455,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
     #[test]
     fn random_programs_do_not_notice(
-        bodies in proptest::collection::vec(proptest::collection::vec(0..14_u8, 1..7), 1..5),
+        bodies in proptest::collection::vec(proptest::collection::vec(0..17_u8, 1..7), 1..5),
         arms in proptest::collection::vec(proptest::collection::vec(1..70_u32, 0..6), 1..5),
         condition in proptest::sample::select(CONDITIONS),
         generational in any::<bool>(),
@@ -478,6 +481,39 @@ proptest! {
             prop_assert!(all_found, "{:?} and {:?} in {}", in_place.stops, hooked.stops, script);
             prop_assert!(hooked.stops.iter().all(|stop| in_place.stops.contains(stop)), "{:?} in {}", hooked.stops, script);
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(100))]
+    #[test]
+    fn a_step_ends_where_it_would_if_every_line_were_watched(
+        bodies in proptest::collection::vec(proptest::collection::vec(0..17_u8, 1..7), 1..5),
+        arms in proptest::collection::vec(proptest::collection::vec(1..70_u32, 0..4), 1..4),
+        kinds in proptest::collection::vec(0..4_u8, 1..6),
+    ) {
+        let script = program(&bodies, &arms, "x % 2 == 0", false);
+        let trace = || {
+            let (seen, kinds) = (std::rc::Rc::new(std::cell::RefCell::new(Vec::new())), kinds.clone());
+            let kept = seen.clone();
+            let go = move |engine: &mut dyn Engine, line| {
+                let returned = engine.returned().map(|values| values.into_iter().map(|value| value.preview).collect::<Vec<_>>());
+                kept.borrow_mut().push((line, returned));
+                match kinds[kept.borrow().len() % kinds.len()] {
+                    0 => Go::Freely,
+                    1 => Go::Step(StepKind::Into),
+                    2 => Go::Step(StepKind::Over),
+                    _ => Go::Step(StepKind::Out),
+                }
+            };
+            (go, seen)
+        };
+        let ((go, narrowly), (go_widely, widely)) = (trace(), trace());
+        let ran = run(&script, go);
+        let expected = run_stepping_widely(&script, go_widely);
+        prop_assert_eq!(text(&ran), text(&expected), "{}", script);
+        prop_assert_eq!(narrowly.take(), widely.take(), "{}", script);
+        prop_assert!(ran.reached <= expected.reached);
     }
 }
 

@@ -1,0 +1,139 @@
+//! Steps over and out: of all lines only those of one call count until that is over, so what it calls runs without the line hook.
+//!
+//! A step over watches the lines of its call, and calls from there; where one begins, only returns are watched until it is back. A step
+//! out watches returns only. A call is known by where its function lies on the stack: whatever returns there or below says that the call
+//! is over, by whatever: its own return, a tail call's, or an error that was caught below. From then on all lines are watched.
+
+use std::cell::Cell;
+use std::ffi::{c_int, c_void};
+use std::sync::OnceLock;
+
+use mlua::ffi;
+
+use super::hook::{CALLS, RETURNS, caught, set_mask};
+use super::layout;
+use super::natives;
+use super::state::State;
+use super::watch::Watch;
+
+/// A call whose lines count, or after which lines do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct OneCall {
+    thread: State,
+    /// Where its function lies, in bytes from the bottom of the stack.
+    at: usize,
+    /// Whether its own lines count.
+    has_lines: bool,
+}
+
+/// What the host has errors handled by.
+static HANDLER: OnceLock<usize> = OnceLock::new();
+
+/// The call of the step under way, if there is one.
+#[derive(Default)]
+pub(crate) struct Confined(Cell<Option<OneCall>>);
+
+impl OneCall {
+    /// The call at a level of a thread, if there is one and the layout is known.
+    pub(crate) fn at(thread: State, level: usize, has_lines: bool) -> Option<Self> {
+        let function = thread.level(level).filter(|_| layout::is_known())?;
+        HANDLER.get_or_init(natives::host_handler);
+        // SAFETY: the layout is known, and the call is one of this thread's stack.
+        let at = unsafe { layout::offset_of_call(thread.raw(), function.call() as *const c_void) };
+        Some(Self { thread, at, has_lines })
+    }
+
+    /// What a thread watches: `all` in the call itself where its lines count.
+    fn mask(self, raw: *mut ffi::lua_State, all: c_int) -> c_int {
+        if raw != self.thread.raw() {
+            return CALLS | RETURNS;
+        }
+        // SAFETY: the thread is live, and the layout is known.
+        let here = unsafe { layout::offset_of_call(raw, layout::current_call(raw)) };
+        if self.has_lines && here <= self.at { all } else { RETURNS }
+    }
+}
+
+impl Confined {
+    /// Takes the call of a step, or none; whether that is another one than before.
+    pub(crate) fn set(&self, call: Option<OneCall>) -> bool {
+        self.0.replace(call) != call
+    }
+
+    /// What a thread watches, where all would be watched.
+    pub(super) fn mask(&self, raw: *mut ffi::lua_State, all: c_int) -> c_int {
+        self.0.get().map_or(all, |held| held.mask(raw, all))
+    }
+}
+
+/// A function is called. Whether that is nobody's business.
+///
+/// # Safety
+/// `raw` runs a hook, for the event of this call; `all` is what is watched where every line counts.
+#[inline]
+pub(super) unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, call: *const c_void) -> bool {
+    let Some(held) = watch.confined.0.get() else { return false };
+    if raw != held.thread.raw() {
+        return !look_whether_over(watch, raw);
+    }
+    // SAFETY: given by the caller; a step is confined where the layout is known.
+    let at = unsafe { layout::offset_of_call(raw, call) };
+    if at > held.at {
+        // SAFETY: given by the caller.
+        unsafe { set_mask(watch, raw, RETURNS) };
+        return true;
+    }
+    if at == held.at {
+        // A tail call has taken its place.
+        watch.confined.0.set(Some(OneCall { has_lines: false, ..held }));
+        // SAFETY: given by the caller.
+        unsafe { set_mask(watch, raw, RETURNS) };
+    } else {
+        end(watch);
+    }
+    false
+}
+
+/// A function returns. Whether that is nobody's business.
+///
+/// # Safety
+/// As [`called`].
+#[inline]
+pub(super) unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, call: *const c_void, all: c_int) -> bool {
+    let Some(held) = watch.confined.0.get() else { return false };
+    if raw != held.thread.raw() {
+        return !look_whether_over(watch, raw);
+    }
+    // SAFETY: given by the caller; a step is confined where the layout is known; a call has one below it, as the one at the bottom never
+    // returns.
+    unsafe {
+        if layout::offset_of_call(raw, call) <= held.at {
+            end(watch);
+            return false;
+        }
+        if held.has_lines && layout::offset_of_call(raw, layout::call_below(call)) <= held.at {
+            set_mask(watch, raw, all);
+        } else if layout::native_of_call(call).is_some_and(|native| HANDLER.get() == Some(&native)) {
+            // The host has an error handled: what it calls next may be in the place of all that.
+            end(watch);
+        }
+    }
+    true
+}
+
+/// Ends it if the stack of the step has been left by what runs now; whether it has.
+fn look_whether_over(watch: &Watch, raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: a hook is called on the thread that runs.
+    let state = unsafe { State::new(raw) };
+    let is_over = caught(|| watch.told(|told| told.has_left_step(state))).flatten().unwrap_or(true);
+    if is_over {
+        end(watch);
+    }
+    is_over
+}
+
+/// From now on all lines count.
+fn end(watch: &Watch) {
+    watch.confined.0.set(None);
+    caught(|| watch.set_hooks(watch.watching()));
+}
