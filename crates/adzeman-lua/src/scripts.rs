@@ -76,12 +76,44 @@ struct Seen {
     compiled: Vec<u8>,
 }
 
+/// Definitions whose sources are remembered; more of them take each other's places.
+const REMEMBERED: usize = 64;
+
+/// The sources of functions, by definition.
+struct Last([Cell<Option<(Definition, SourceId)>>; REMEMBERED]);
+
+impl Default for Last {
+    fn default() -> Self {
+        Self([const { Cell::new(None) }; REMEMBERED])
+    }
+}
+
+impl Last {
+    fn place(&self, definition: &Definition) -> &Cell<Option<(Definition, SourceId)>> {
+        &self.0[definition.place() % REMEMBERED]
+    }
+
+    fn of(&self, definition: &Definition) -> Option<SourceId> {
+        self.place(definition).get().filter(|(held, _)| held == definition).map(|(_, source)| source)
+    }
+
+    fn note(&self, known: Option<(Definition, SourceId)>) {
+        if let Some((definition, _)) = &known {
+            self.place(definition).set(known);
+        }
+    }
+
+    fn forget(&self) {
+        self.0.iter().for_each(|held| held.set(None));
+    }
+}
+
 /// The scripts of one state.
 pub(crate) struct Scripts {
     supervisor: Shared<dyn Supervisor>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
-    /// The source of the function that was looked at last.
-    last: Cell<Option<(Definition, SourceId)>>,
+    /// The sources of functions that were looked at last.
+    last: Last,
     texts: RefCell<HashMap<SourceId, SourceText>>,
     living: Living,
     constants: Removals,
@@ -96,7 +128,7 @@ impl Scripts {
         Self {
             supervisor,
             by_chunk_name: RefCell::default(),
-            last: Cell::new(None),
+            last: Last::default(),
             texts: RefCell::default(),
             living: Living::default(),
             constants: Removals::default(),
@@ -150,7 +182,7 @@ impl Scripts {
     pub(crate) fn keep_on(&self, prototypes: &[usize], source: SourceId) {
         let mut kept_on = self.kept_on.borrow_mut();
         kept_on.extend(prototypes.iter().map(|prototype| (*prototype, source)));
-        self.last.set(None);
+        self.last.forget();
     }
 
     /// The chunk name of a source.
@@ -161,9 +193,7 @@ impl Scripts {
     /// The source of a running function. One met for the first time is learnt, and shown to `is_new`.
     pub(crate) fn of(&self, state: State, activation: &Activation, is_new: impl FnOnce(SourceId)) -> Option<SourceId> {
         let definition = activation.definition();
-        if let Some((held, source)) = self.last.get()
-            && definition == Some(held)
-        {
+        if let Some(source) = definition.and_then(|held| self.known(&held)) {
             return Some(source);
         }
         let kept_on = || self.kept_on.borrow().get(&definition?.prototype).copied();
@@ -181,8 +211,13 @@ impl Scripts {
             }
             known()
         });
-        self.last.set(definition.zip(source));
+        self.last.note(definition.zip(source));
         source
+    }
+
+    /// The source of a function of this definition, if that was looked at lately.
+    pub(crate) fn known(&self, definition: &Definition) -> Option<SourceId> {
+        self.last.of(definition)
     }
 
     /// What there is to know of the sources without a text that are named by the end of their path, if this is the text of them.
@@ -254,7 +289,7 @@ impl Scripts {
         self.constants.unasked.borrow_mut().insert(id);
         self.constants.are_of_text.borrow_mut().clear();
         // What was compiled before may be found at the same addresses.
-        self.last.set(None);
+        self.last.forget();
     }
 
     /// Whether some source may have variables that the compiler has removed.
@@ -364,7 +399,7 @@ impl Scripts {
                 by_name.remove(held.chunk_name.as_bytes());
             }
         }
-        self.last.set(None);
+        self.last.forget();
     }
 
     /// Looks at the function on top, which may be of a source that nobody reported: what is known of it is what all of its

@@ -12,7 +12,7 @@ pub use reason::{Change, Decision, Reason, Said};
 
 use hit::{hit, keep};
 
-use crate::breakpoint::{Armed, ChangeKind, Site, Sited, Tracked};
+use crate::breakpoint::{Armed, ChangeKind, Site, Sited, TrackId, Tracked};
 use crate::engine::{Engine, Need, Probe};
 use crate::source::{NameUse, SourceLine};
 use crate::stepping::{Step, StepKind};
@@ -143,12 +143,14 @@ impl Decider {
     /// What the engine has to report now.
     #[must_use]
     pub fn need(&self) -> Need {
-        let changes = self.armed.on_script_change(self.context).next().is_some();
-        let by_others = self.pause || self.awaits_step || self.event_pending || self.traces || changes;
+        let changes = self.changes_of();
+        let is_asked = self.pause || self.awaits_step || self.event_pending || self.traces;
+        let by_others = is_asked || !changes.is_empty();
         Need {
             every_line: self.step.is_some() || by_others,
             lines_of: self.step.filter(|step| step.kind() != StepKind::Into && !by_others),
-            every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || changes,
+            every_stack: self.step.is_some_and(|step| step.kind() == StepKind::Into) || !changes.is_empty(),
+            changes_of: if is_asked || self.step.is_some() { Vec::new() } else { changes },
             returns_of: self.step,
             raises: !self.armed.on_error().is_empty(),
             call_times: self.call_times,
@@ -157,11 +159,22 @@ impl Decider {
         }
     }
 
+    /// The values of scripts that are watched for a change and are still there.
+    fn changes_of(&self) -> Vec<TrackId> {
+        let live = self.armed.on_script_change(self.context).filter(|sited| !sited.breakpoint.is_gone());
+        let tracked = live.filter_map(|sited| match &sited.breakpoint.spec.site {
+            Site::Change { target: Tracked::Script { track, .. }, .. } => Some(*track),
+            _ => None,
+        });
+        tracked.collect()
+    }
+
     /// Decides at a line.
     pub fn at_line(&mut self, moment: Moment<'_>, engine: &mut dyn Engine) -> Decision {
         let armed = self.armed.clone();
         let mut decision = Decision::default();
-        let before = std::mem::replace(&mut self.last_place, moment.place);
+        let before = engine.passed().or(self.last_place);
+        self.last_place = moment.place;
         if let Some(change) = self.changed(&armed, before, moment, engine, &mut decision.said) {
             decision.reason = Some(change);
         }
@@ -255,7 +268,8 @@ impl Decider {
     pub fn after_event(&mut self, moment: Moment<'_>, untouched: bool, engine: &mut dyn Engine) -> Decision {
         let armed = self.armed.clone();
         let mut said = Vec::new();
-        let last = self.last_place.take();
+        let last = engine.passed().or(self.last_place);
+        self.last_place = None;
         if let Some(reason) = self.changed(&armed, last, moment, engine, &mut said) {
             return self.settle(Decision { reason: Some(reason), said, ..Decision::default() });
         }
@@ -333,6 +347,7 @@ impl Decider {
             let (was, now) = match engine.probe(*track) {
                 Probe::Changed { before, now } => (before, now),
                 Probe::Gone => {
+                    self.changes += u64::from(!sited.breakpoint.is_gone());
                     sited.breakpoint.note_gone();
                     continue;
                 }

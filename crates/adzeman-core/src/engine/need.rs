@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::breakpoint::WantedLines;
+use crate::breakpoint::{TrackId, WantedLines};
 use crate::source::LineSet;
 use crate::stepping::Step;
 
@@ -14,6 +14,9 @@ pub struct Need {
     /// Where every line is wanted only for this step, over or out of a call: those of what the call calls need not be reported, nor,
     /// for a step out, its own.
     pub lines_of: Option<Step>,
+    /// Where every line is wanted only to see whether these watched values are what they were: lines on which they are need not be
+    /// reported, if the engine tells of the [last of them](super::Engine::passed).
+    pub changes_of: Vec<TrackId>,
     /// A step may go into any stack of the context, so none may be left unwatched.
     pub every_stack: bool,
     /// Keep what functions return that the step under way comes out of.

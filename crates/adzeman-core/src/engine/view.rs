@@ -5,7 +5,7 @@ use crate::breakpoint::{BreakpointId, TrackId};
 use crate::evaluation::{Allowance, Cancel};
 use crate::heap::{Census, Counting, Holders};
 use crate::path::TreePath;
-use crate::source::{Line, SourceFacts};
+use crate::source::{Line, SourceFacts, SourceLine};
 use crate::stepping::Stack;
 use crate::value::{Handle, Page, Paged, Part, Value, Variable, WholeText};
 
@@ -247,6 +247,12 @@ pub trait Engine {
     fn probe(&mut self, track: TrackId) -> Probe {
         let _ = track;
         Probe::Gone
+    }
+
+    /// The last line that was reached and not reported since the last one that was, as [nothing had
+    /// changed](super::Need::changes_of); it is told once.
+    fn passed(&mut self) -> Option<SourceLine> {
+        None
     }
 
     /// Whether `text`, as the innermost function uses it, names the value watched.

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use adzeman_core::engine::EngineError;
-use adzeman_core::source::{Line, SourceId};
+use adzeman_core::source::{Line, SourceId, SourceLine};
 use adzeman_core::stepping::{Stack as _, StackState};
 
 use super::stacks::is_resumed_by_script;
@@ -95,6 +95,16 @@ impl Attendant for Context {
         self.watch.quietly(|| of_tree(&self.shown, &path))
     }
 
+    fn passes_line(&self, state: State, definition: Option<Definition>, line: u32) -> bool {
+        let source = definition.filter(|_| state == self.watch.running()).and_then(|held| self.scripts.known(&held));
+        let Some((source, line)) = source.zip(Line::new(line)) else { return false };
+        let passes = self.tracks.are_same(state, &self.need.borrow().changes_of);
+        if passes {
+            self.passed.set(Some(SourceLine { source, line }));
+        }
+        passes
+    }
+
     fn has_left_step(&self, state: State) -> bool {
         let step = self.need.borrow().lines_of;
         step.is_none_or(|step| View::new(self, state).state_of(step.stack()) != StackState::Active)
@@ -111,7 +121,7 @@ impl Attendant for Context {
         self.watch.enter(call);
         self.tracks.call_begun(call);
         if self.need.borrow().call_times {
-            self.calls.begun.borrow_mut().insert(call, Instant::now());
+            self.watch.begun.borrow_mut().insert(call, Instant::now());
         }
         if self.need.borrow().new_sources {
             self.source_of(state, function);

@@ -9,7 +9,6 @@ mod stepped;
 mod view;
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashMap;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -17,7 +16,7 @@ use std::time::{Duration, Instant};
 use adzeman_core::engine::{Blindness, EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
-use adzeman_core::source::{SourceFacts, SourceId};
+use adzeman_core::source::{SourceFacts, SourceId, SourceLine};
 use adzeman_core::stepping::StepKind;
 use mlua::Lua;
 
@@ -29,7 +28,7 @@ use crate::ffi::hook::{self, Watching};
 use crate::ffi::layout::Definition;
 use crate::ffi::one_call::OneCall;
 use crate::ffi::state::{Slot, State};
-use crate::ffi::watch::{Attendant, Wanted, Watch, report};
+use crate::ffi::watch::{Attendant, CallsFor, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
 use crate::heap::Heap;
 use crate::look::Shown;
@@ -49,8 +48,6 @@ const REST: Duration = Duration::from_millis(15);
 /// What is kept of calls under way.
 #[derive(Default)]
 struct Calls {
-    /// When each began, if that is wanted.
-    begun: RefCell<HashMap<usize, Instant>>,
     last_step: RefCell<LastStep>,
     /// The message handler with which the host calls scripts; 0 when it is not known.
     host_handler: Cell<usize>,
@@ -75,6 +72,8 @@ pub(crate) struct Context {
     calls: Calls,
     /// Whether a loader of the host's own has loaded a chunk again whose lines were armed.
     loads_itself: Cell<bool>,
+    /// The last line that was passed, as nothing that is watched had changed.
+    passed: Cell<Option<SourceLine>>,
     /// When the state was looked through last, since the last safe point.
     looked: Cell<Option<Instant>>,
 }
@@ -107,6 +106,7 @@ impl Context {
             lines_hooked: Cell::new(false),
             calls: Calls::default(),
             loads_itself: Cell::new(false),
+            passed: Cell::new(None),
             looked: Cell::new(None),
         });
         let attendant: Rc<dyn Attendant> = context.clone();
@@ -225,7 +225,7 @@ impl Context {
 
     /// How long ago a call began, if that is kept.
     fn running_for(&self, call: usize) -> Option<Duration> {
-        self.calls.begun.borrow().get(&call).map(Instant::elapsed)
+        self.watch.begun.borrow().get(&call).map(Instant::elapsed)
     }
 
     /// Takes what is to be watched, and sets or removes the hook on every thread known.
@@ -237,6 +237,10 @@ impl Context {
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
         self.watch.cover_every_line(need.every_line);
+        self.watch.compare(!need.changes_of.is_empty());
+        if need.changes_of.is_empty() {
+            self.passed.set(None);
+        }
         self.want_events(need);
         if rearmed {
             self.watch.cover(need.mask());
@@ -244,7 +248,7 @@ impl Context {
             environments::forget(self.main);
         }
         if !need.call_times {
-            self.calls.begun.borrow_mut().clear();
+            self.watch.begun.borrow_mut().clear();
         }
         if !need.is_nothing() && !self.watch.knows_threads() {
             self.arms.want_threads(false);
@@ -319,6 +323,10 @@ impl Context {
         let hooked = self.lines_hooked.get();
         let tracks = self.tracks.watch_calls();
         let calls = self.wants_calls(need) || tracks || hooked && need.lines.has_entries();
+        let is_for_more = need.new_sources || need.returns_of.is_some() || tracks || self.loads_itself.get();
+        let handler = Some(self.calls.host_handler.get()).filter(|_| need.raises);
+        let only = (!is_for_more && layout::is_known()).then_some(CallsFor { handler, times: need.call_times });
+        self.watch.look_at_calls_for(only);
         let mut mask = if calls { hook::CALLS } else { 0 };
         if need.every_line || is_reported {
             mask |= hook::LINES;

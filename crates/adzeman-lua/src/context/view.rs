@@ -512,6 +512,10 @@ impl Engine for View<'_> {
         probe.unwrap_or(Probe::Same)
     }
 
+    fn passed(&mut self) -> Option<SourceLine> {
+        self.context.passed.take()
+    }
+
     fn names(&mut self, track: TrackId, text: &str) -> bool {
         let top = self.state.top();
         let target = self.innermost();

@@ -230,6 +230,17 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
     if was_interrupted {
         watch.note_interrupted();
     }
+    if !was_interrupted && watch.compares_at(line) {
+        // SAFETY: given by the caller: the record is of the function that runs on the thread.
+        let (state, definition) = unsafe {
+            let is_known = layout::is_known();
+            (State::new(raw), is_known.then(|| layout::definition_of(layout::call_of(record))).flatten())
+        };
+        if caught(|| watch.told(|told| told.passes_line(state, definition, line))).flatten() == Some(true) {
+            watch.leave_entry();
+            return;
+        }
+    }
     if watch.covers(line) {
         caught(|| {
             // SAFETY: the thread runs for as long as the hook does, and the record is of its innermost function.
@@ -255,7 +266,8 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
     if unsafe { one_call::called(watch, raw, call) } {
         return;
     }
-    if watch.looks_at_calls() {
+    // SAFETY: as above; the layout is known where calls are looked at for little.
+    if watch.looks_at_calls() && !watch.passes_call(call as usize, || unsafe { layout::native_of_call(call) }) {
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };

@@ -65,6 +65,14 @@ pub(crate) struct Definition {
     pub(crate) source: usize,
 }
 
+impl Definition {
+    /// A number by which small tables keep it.
+    pub(crate) fn place(&self) -> usize {
+        // Prototypes are at least 128 bytes apart.
+        self.prototype >> 7 ^ self.prototype >> 16
+    }
+}
+
 /// `CallInfo.previous`, the call below.
 const PREVIOUS_OF_CALL: usize = 16;
 

@@ -18,6 +18,7 @@ pub(crate) mod bounds;
 pub(crate) mod calls;
 mod captured;
 mod collector;
+pub(crate) mod compared;
 mod finalizers;
 pub(crate) mod gate;
 pub(crate) mod graph;

@@ -4,10 +4,11 @@ use std::cell::{Cell, OnceCell, RefCell};
 use std::rc::{Rc, Weak};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet};
+use rustc_hash::FxHashMap;
 
 use super::activation::Activation;
 use super::asked::Counting;
@@ -38,6 +39,9 @@ pub(crate) trait Attendant {
     /// The innermost function written in Lua reads from the host's data, by the number of a path; nothing where that cannot be told,
     /// or where scripts have a global of their own by the name, unless it is known that they have not.
     fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar>;
+
+    /// Whether a line of the function that runs is no one's business, as only changes are looked for, and there is none.
+    fn passes_line(&self, state: State, definition: Option<Definition>, line: u32) -> bool;
 
     /// Whether the stack of the step under way has been left by what runs now, on another one.
     fn has_left_step(&self, state: State) -> bool;
@@ -105,6 +109,8 @@ pub(crate) trait Attendant {
 #[derive(Default)]
 struct Lines {
     every: Cell<bool>,
+    /// Whether all lines but those of the mask are reported only if something has changed.
+    compares: Cell<bool>,
     mask: RefCell<LineSet>,
     gate: RefCell<Gate>,
     /// The body and line that the hook reported last, if the body might have reported it itself as well. Its call, if there is
@@ -119,6 +125,15 @@ pub(crate) struct Wanted {
     pub(crate) raises: bool,
     /// Calls are looked at, whatever lines need.
     pub(crate) calls: bool,
+}
+
+/// What calls are looked at for, where that is little.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct CallsFor {
+    /// Calls of what the host has errors handled by, if errors are reported: its address.
+    pub(crate) handler: Option<usize>,
+    /// When each began.
+    pub(crate) times: bool,
 }
 
 /// How one state is watched. Its address is known to the state's hooks.
@@ -136,6 +151,9 @@ pub(crate) struct Watch {
     busy: Cell<bool>,
     /// The handler under way is given up: see [`abandon`](Self::abandon).
     abandoning: Cell<bool>,
+    calls_for: Cell<Option<CallsFor>>,
+    /// When calls under way began, if that is wanted.
+    pub(crate) begun: RefCell<FxHashMap<usize, Instant>>,
     /// The call that has begun and has not reached its first line.
     entered: Cell<usize>,
     /// How many calls that a person asked for are under way.
@@ -173,6 +191,10 @@ impl Handlers {
         self.0.set(Some((function, 0)));
     }
 
+    fn is_counting(&self) -> bool {
+        self.0.get().is_some()
+    }
+
     /// A function is called; `address` tells which.
     pub(crate) fn note_call(&self, address: impl FnOnce() -> usize) {
         if let Some((function, times)) = self.0.get().filter(|(function, _)| *function == address()) {
@@ -199,6 +221,8 @@ impl Watch {
             watching: Cell::default(),
             busy: Cell::new(false),
             abandoning: Cell::new(false),
+            calls_for: Cell::new(None),
+            begun: RefCell::default(),
             entered: Cell::new(0),
             openly: Cell::new(0),
             running: Cell::new(None),
@@ -293,6 +317,19 @@ impl Watch {
     /// Reports every line from now on, or only those of the mask.
     pub(crate) fn cover_every_line(&self, every: bool) {
         self.lines.every.set(every);
+    }
+
+    /// Reports lines only where something has changed, but for those of the mask.
+    pub(crate) fn compare(&self, compares: bool) {
+        self.lines.compares.set(compares);
+    }
+
+    /// Whether a line is reported only where something has changed.
+    #[inline]
+    pub(super) fn compares_at(&self, line: u32) -> bool {
+        self.lines.compares.get()
+            && self.lines.reported.get().is_none()
+            && !Line::new(line).is_some_and(|line| self.lines.mask.borrow().contains(line))
     }
 
     /// The lines on which some source has a breakpoint.
@@ -504,6 +541,25 @@ impl Watch {
     /// Says what is wanted besides lines.
     pub(crate) fn want(&self, wanted: Wanted) {
         self.wanted.set(wanted);
+    }
+
+    /// Says what alone calls are looked at for; nothing where they are for more.
+    pub(crate) fn look_at_calls_for(&self, only: Option<CallsFor>) {
+        self.calls_for.set(only);
+    }
+
+    /// A call has begun; `native` tells which function of the host it is, if it is one. Whether it need not be told of.
+    #[inline]
+    pub(super) fn passes_call(&self, call: usize, native: impl FnOnce() -> Option<usize>) -> bool {
+        let Some(only) = self.calls_for.get() else { return false };
+        if self.handlers.is_counting() || only.handler.is_some() && native() == only.handler {
+            return false;
+        }
+        if only.times {
+            self.begun.borrow_mut().insert(call, Instant::now());
+        }
+        self.enter(call);
+        true
     }
 
     /// Whether each call is to be looked at, besides the gate.

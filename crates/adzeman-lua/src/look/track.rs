@@ -15,6 +15,7 @@ use adzeman_core::path::{Path, Segment};
 use super::Shown;
 
 use crate::ffi::activation::Activation;
+use crate::ffi::compared::{Holder, is_same};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 use crate::scope::{self, NOTATION, Place, Target, cannot, push_function_of, read};
@@ -219,6 +220,22 @@ impl Tracks {
         let current = state.top() - 1;
         self.keep_at(state, slot, entry(track.0, 2), current)?;
         Ok(Probe::Changed { before, now })
+    }
+
+    /// Whether all of these are what they were; false also where that is to be looked at more closely.
+    pub(crate) fn are_same(&self, state: State, tracks: &[TrackId]) -> bool {
+        let held = self.held.borrow();
+        tracks.iter().all(|track| {
+            let holder = match held.all.get(&track.0) {
+                Some(Where::Field) => Holder::Table,
+                Some(Where::Captured(number)) => Holder::Captured(*number),
+                Some(Where::Local { thread, call, number, ended: false }) => {
+                    Holder::Call { thread: *thread, call: *call, number: *number }
+                }
+                _ => return false,
+            };
+            is_same(state, holder, entry(track.0, 0))
+        })
     }
 
     /// Whether `text`, as a function uses it, names a watched value: the same variable, or the same field of the same table.

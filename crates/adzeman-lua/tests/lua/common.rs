@@ -6,8 +6,8 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, OwnerId, Site};
-use adzeman_core::decide::{Decider, Moment};
+use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, ChangeKind, OwnerId, Site, TrackId};
+use adzeman_core::decide::{Decider, Moment, Reason};
 use adzeman_core::engine::{Engine, EngineContext as _, EngineError, Need, Reload, ReloadMode, ScopeKind, Supervisor};
 use adzeman_core::host::{Data, HostError, HostView, at};
 use adzeman_core::path::{Notation, Path};
@@ -65,8 +65,12 @@ pub(crate) struct Supervising {
     /// Lines that were reported, stop or not.
     reached: Cell<usize>,
     busy: Cell<bool>,
-    /// Whether a step has every line watched, also where those of one call would do.
-    steps_widely: bool,
+    /// Values that are watched for a change once the script asks for that, and what was found changed: where the script was and what
+    /// had run.
+    tracked: Tracked,
+    changes: RefCell<Vec<String>>,
+    /// Whether every line is told of, also where a step needs those of one call only, or changes none that nothing changed on.
+    watches_widely: bool,
 }
 
 impl Supervisor for Supervising {
@@ -90,6 +94,11 @@ impl Supervisor for Supervising {
             let mut decider = self.decider.borrow_mut();
             decider.at_line(Moment { place, ..Moment::default() }, engine).reason
         };
+        if let Some(Reason::Changed { change, .. }) = &reason {
+            let ran = change.place.map_or(0, |place| place.line.get());
+            let (before, now) = (&change.before.1, &change.now.1);
+            self.changes.borrow_mut().push(format!("{}: {} {before} > {now} by {ran}", line.get(), change.target));
+        }
         if reason.is_some() {
             self.stops.borrow_mut().push(line.get());
             let go = (self.at_stop.borrow_mut())(engine, line.get());
@@ -136,11 +145,18 @@ pub(crate) fn at_line(line: u32, condition: Option<&str>) -> BreakpointSpec {
 impl Supervising {
     fn need(&self) -> Need {
         let need = self.decider.borrow().need();
-        Need { lines_of: need.lines_of.filter(|_| !self.steps_widely), ..need }
+        match self.watches_widely {
+            true => Need { lines_of: None, changes_of: Vec::new(), ..need },
+            false => need,
+        }
     }
 
     /// Arms exactly these breakpoints.
-    fn arm(&self, specs: Vec<BreakpointSpec>) {
+    fn arm(&self, mut specs: Vec<BreakpointSpec>) {
+        specs.extend(self.tracked.borrow().iter().map(|(track, shown)| {
+            let target = adzeman_core::breakpoint::Tracked::Script { context: 0, track: *track, shown: shown.clone() };
+            BreakpointSpec::at(Site::Change { target, how: ChangeKind::Value })
+        }));
         let mut store = BreakpointStore::default();
         store.replace(OwnerId(1), |_| true, specs);
         let resolved = store.resolve(&self.sources.borrow(), &[], &|_, _| Vec::new());
@@ -159,6 +175,7 @@ pub(crate) struct Ran {
     /// Lines that were armed by the line hook, and why.
     pub(crate) hooked: BTreeMap<u32, String>,
     pub(crate) host: Rc<TestHost>,
+    pub(crate) changes: Vec<String>,
     pub(crate) outcome: mlua::Result<mlua::Value>,
 }
 
@@ -170,12 +187,12 @@ pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go 
 
 /// The same, with the text unknown to the engine, so that no body can be exchanged.
 pub(crate) fn run_hooked(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
-    run_from(script, "=test.lua", Vec::new(), false, at_stop)
+    run_from(script, "=test.lua", Vec::new(), false, Tracked::default(), at_stop)
 }
 
 /// As [`run`], with every line watched during a step.
 pub(crate) fn run_stepping_widely(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
-    run_from(script, "@test.lua", Vec::new(), true, at_stop)
+    run_from(script, "@test.lua", Vec::new(), true, Tracked::default(), at_stop)
 }
 
 /// As [`run`], with more breakpoints.
@@ -184,14 +201,33 @@ pub(crate) fn run_with(
     more: Vec<BreakpointSpec>,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
-    run_from(script, "@test.lua", more, false, at_stop)
+    run_from(script, "@test.lua", more, false, Tracked::default(), at_stop)
 }
+
+/// Runs a script up to its first stop, watches what these names stand for there, and answers how they changed from then on: by every
+/// line told of if `widely`.
+pub(crate) fn run_watching(script: &str, names: &'static [&'static str], widely: bool) -> Ran {
+    let tracked = Tracked::default();
+    let kept = tracked.clone();
+    let track = move |engine: &mut dyn Engine, _| {
+        if kept.borrow().is_empty() {
+            let track = |name: &&str| (engine.track(Some(0), name).unwrap(), (*name).to_owned());
+            let found: Vec<_> = names.iter().map(track).collect();
+            kept.borrow_mut().extend(found);
+        }
+        Go::Freely
+    };
+    run_from(script, "@test.lua", Vec::new(), widely, tracked, track)
+}
+
+type Tracked = Rc<RefCell<Vec<(TrackId, String)>>>;
 
 fn run_from(
     script: &str,
     chunk_name: &str,
     more: Vec<BreakpointSpec>,
-    steps_widely: bool,
+    watches_widely: bool,
+    tracked: Tracked,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
     let lua = crate::ffi::lua_with_debug();
@@ -206,7 +242,9 @@ fn run_from(
         raises: RefCell::default(),
         reached: Cell::new(0),
         busy: Cell::new(false),
-        steps_widely,
+        tracked,
+        changes: RefCell::default(),
+        watches_widely,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());
@@ -252,7 +290,8 @@ fn run_from(
     let stops = supervising.stops.borrow().clone();
     let raises = supervising.raises.borrow().clone();
     let hooked = supervising.hooked.borrow().clone();
-    Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, outcome }
+    let changes = supervising.changes.borrow().clone();
+    Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, changes, outcome }
 }
 
 /// Loads a text and runs it, with a breakpoint on each of these lines if `armed`, and lends what gives it another one.
@@ -273,7 +312,9 @@ pub(crate) fn reloading(
         raises: RefCell::default(),
         reached: Cell::new(0),
         busy: Cell::new(false),
-        steps_widely: false,
+        tracked: Tracked::default(),
+        changes: RefCell::default(),
+        watches_widely: false,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host).unwrap());
     *supervising.engine.borrow_mut() = Some(engine.clone());

@@ -10,7 +10,7 @@ use adzeman_core::breakpoint::BreakpointSpec;
 use adzeman_core::engine::Engine;
 use adzeman_core::stepping::StepKind;
 
-use crate::common::{Go, at_line, run_with};
+use crate::common::{Go, at_line, run_watching, run_with};
 use crate::ffi::lua_with_debug;
 
 /// Values that a script may have in a variable. Each metamethod says that it was asked.
@@ -187,4 +187,78 @@ fn a_time_that_the_hook_has_told_of_counts_once() {
         let reported = counted(&["every 4"], Some("#'' == n"), step);
         assert_eq!(in_place.0, reported.0, "{steps} steps");
     }
+}
+
+/// A statement that may change a watched value, by its number.
+fn changing(choice: u8) -> &'static str {
+    match choice % 16 {
+        0 => "here = here + 1",
+        1 => "kept = kept + 1",
+        2 => "shared = shared + 1",
+        3 => "held.level = held.level + 1",
+        4 => "held['level'] = held.level",
+        5 => "rawset(held, 'level', held.level * 2)",
+        6 => "for i = 1, 3 do other = other + i end",
+        7 => "local inner = function() kept = kept + 1; held.level = 0 end\n    inner()",
+        8 => "local co = coroutine.wrap(function(n)\n    shared = n\n    coroutine.yield()\n    held.level = n\n    end)\n    co(5) co()",
+        9 => "pcall(function() shared = 7; error('no') end)",
+        10 => "if depth < 2 then work(depth + 1) end",
+        11 => "here, kept = kept, here",
+        12 => "held.level = 0/0",
+        13 => "other = setmetatable({}, {__index = function() shared = shared + 1 return 3 end}).x",
+        14 => "table.sort({3, 1, 2}, function(a, b)\n      kept = a\n      return a < b\n    end)",
+        _ => "local shared = 3; shared = 4",
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(100))]
+    #[test]
+    fn a_change_is_found_where_it_would_be_if_every_line_were_told_of(
+        statements in prop::collection::vec(0..16_u8, 1..10),
+        inner in prop::collection::vec(0..16_u8, 0..6),
+        armed in prop::collection::vec(5..30_u32, 0..3),
+    ) {
+        let block = |choices: &[u8]| {
+            choices.iter().map(|choice| format!("  do\n    {}\n  end\n", changing(*choice))).collect::<String>()
+        };
+        let script = format!(
+            "local kept, other, held = 1, 0, {{level = 1}}\nshared = 1\nlocal work\nfunction work(depth)\n  local here = depth\n{}  return here, kept, held\nend\n\
+             local function main()\n  local here = 1\n  local depth = 1\n  local both = {{here, kept, held, depth}} --stop\n  rearm({{{}}})\n{}  return work(1), here, kept, both\nend\nmain()\nkept = kept + 100\nmain()\nreturn 'done'",
+            block(&inner),
+            armed.iter().map(ToString::to_string).collect::<Vec<_>>().join(","),
+            block(&statements),
+        );
+        for names in [&["here"][..], &["kept"], &["shared"], &["held.level"], &["kept", "held.level", "shared"]] {
+            let (ran, expected) = (run_watching(&script, names, false), run_watching(&script, names, true));
+            prop_assert!(ran.outcome.is_ok(), "{:?} in {}", ran.outcome, script);
+            prop_assert_eq!(&ran.changes, &expected.changes, "{:?} in {}", names, script);
+            prop_assert_eq!(&ran.stops, &expected.stops, "{:?} in {}", names, script);
+            prop_assert!(ran.reached <= expected.reached);
+        }
+    }
+}
+
+#[test]
+fn a_change_tells_what_ran() {
+    let script = "\
+local held = {level = 1}
+local function open(by)
+  local level = held.level
+  held.level = level + by
+end
+local function main()
+  local both = held --stop
+  rearm({})
+  open(0)
+  open(2)
+  rawset(held, 'level', 9)
+  return both
+end
+main()
+return 'done'";
+    let ran = run_watching(script, &["held.level"], false);
+    assert_eq!(ran.changes, ["5: held.level 1 > 3 by 4", "12: held.level 3 > 9 by 11"]);
+    assert_eq!(ran.reached, 5, "lines on which nothing has changed are told of to nobody");
+    assert!(run_watching(script, &["held.level"], true).reached > 9);
 }
