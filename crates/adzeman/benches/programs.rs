@@ -24,9 +24,8 @@ macro_rules! programs {
     ($($name:literal),*) => { [$(Program { name: $name, text: include_str!(concat!("programs/", $name, ".lua")) }),*] };
 }
 
-static PROGRAMS: [Program; 10] = programs![
-    "drift", "branches", "gauges", "swaps", "shifts", "notices", "relay", "chains", "records", "harbour"
-];
+static PROGRAMS: [Program; 10] =
+    programs!["drift", "branches", "gauges", "swaps", "shifts", "notices", "relay", "chains", "records", "harbour"];
 
 /// Conditions, none of which ever holds.
 const CONDITIONS: [&str; 8] = ["local", "captured", "field", "nested", "global", "call", "event", "host"];
@@ -71,7 +70,11 @@ impl Program {
     fn ways(&self) -> Vec<String> {
         let conditions = CONDITIONS.iter().filter(|kind| self.condition(kind).is_some()).map(|kind| (*kind).to_owned());
         let watched = WATCHED.iter().filter(|kind| self.said(&format!("watch {kind}")).is_some());
-        WAYS.iter().map(|way| (*way).to_owned()).chain(conditions).chain(watched.map(|kind| format!("change {kind}"))).collect()
+        WAYS.iter()
+            .map(|way| (*way).to_owned())
+            .chain(conditions)
+            .chain(watched.map(|kind| format!("change {kind}")))
+            .collect()
     }
 
     fn run_bare(&self, rounds: i64) {
@@ -112,10 +115,8 @@ impl Program {
         let host = host.start(Listen::Off).expect("a host");
         let lua = Lua::new();
         let context = LuaContext::attach(&host, &lua, "main").expect("a context");
-        let run = self.load(
-            |text| context.load("program.lua", text).expect("a script").call::<()>(()).expect("it runs"),
-            &lua,
-        );
+        let run = self
+            .load(|text| context.load("program.lua", text).expect("a script").call::<()>(()).expect("it runs"), &lua);
         let (reader, writer) = host.connect().expect("a session");
         let mut client = Client::attach(reader, writer, "");
         let (is_set_up, way) = (self.set_up(&mut client, way), way.to_owned());
@@ -142,7 +143,10 @@ impl Program {
             "every" => set(client, json!({"line": hot, "hitCondition": "% 1000", "logMessage": "reached"})),
             "message" => set(client, json!({"line": hot, "logMessage": "of {n}"})),
             "error" | "uncaught" => {
-                client.request("setExceptionBreakpoints", json!({"filters": [format!("error.{}", if way == "error" { "every" } else { way })]}));
+                client.request(
+                    "setExceptionBreakpoints",
+                    json!({"filters": [format!("error.{}", if way == "error" { "every" } else { way })]}),
+                );
             }
             "budget" => {
                 let options = json!([{"filterId": "frame.update", "adzeman": {"budgetMilliseconds": 1e9}}]);
@@ -193,7 +197,9 @@ fn main() {
         let program = PROGRAMS.iter().find(|held| held.name == name).expect("a program");
         match parts.next().expect("a way") {
             "ways" => program.ways().iter().for_each(|way| println!("{}", way.replace(' ', "_"))),
-            way => program.run(&way.replace('_', " "), parts.next().and_then(|count| count.parse().ok()).expect("rounds")),
+            way => {
+                program.run(&way.replace('_', " "), parts.next().and_then(|count| count.parse().ok()).expect("rounds"))
+            }
         }
         return;
     }

@@ -373,7 +373,7 @@ impl Exchanges {
     fn reporting_tree(&mut self, state: State, source: SourceId, made: &Reporting) -> Result<Tree, &'static str> {
         let tree = self.load(state, &made.chunk)?;
         let fits = self.sources.get(&source).is_some_and(|held| tree.fits(&held.plain));
-        if !fits || tree.report(state, &made.natives, &made.jumps).is_err() {
+        if !fits || tree.report(state, &made.natives, &made.patches).is_err() {
             tree.release(state);
             return Err(OTHER_TREE);
         }

@@ -3,7 +3,7 @@
 use std::sync::OnceLock;
 
 use crate::dialect::chunk::prototypes;
-use crate::dialect::jumps::made_safe;
+use crate::dialect::patches::made_safe;
 use crate::ffi::apart::{in_new_state, notes};
 use crate::ffi::body::with_body;
 use crate::ffi::layout;
@@ -26,8 +26,7 @@ pub(crate) fn are_known() -> bool {
     })
 }
 
-const CONDITION: &str =
-    "(x % 7 == 3 and y ~= nil or not (x >= 2) or x - y > 100 or y == 'text') and (x + x) * 2 // 3 / 4 ~= z and t.of.level < 5";
+const CONDITION: &str = "(x % 7 == 3 and y ~= nil or not (x >= 2) or x - y > 100 or y == 'text') and (x + x) * 2 // 3 / 4 ~= z and t.of.level < 5";
 
 /// Runs a function with a filter: whether it calls for the arguments for which it must, and for no others.
 fn behaves(state: State) -> Option<bool> {
@@ -39,11 +38,11 @@ fn behaves(state: State) -> Option<bool> {
     state.load(&script(&call(&natives, Some(&filter))), c"=sample").ok()?;
     let safe = made_safe(&prototypes(&calls)?, &state.dump(-1), &natives).ok()?;
     state.load_compiled(&safe.chunk).ok()?;
-    if safe.jumps.len() < 6 || !state.call_plainly(0, 1) {
+    if safe.patches.len() < 6 || !state.call_plainly(0, 1) {
         return Some(false);
     }
     with_body(state, -1, |body| {
-        safe.jumps.iter().filter(|jump| jump.body == 1).for_each(|jump| body.put_jump(*jump));
+        safe.patches.iter().filter(|patch| patch.body == 1).for_each(|patch| body.patch(*patch));
         body.note(state, &natives)
     })?
     .ok()?;

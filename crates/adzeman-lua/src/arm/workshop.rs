@@ -14,7 +14,7 @@ use adzeman_core::source::{Line, LineSet};
 use super::exchange::{Asked, Filters};
 use super::known;
 use crate::dialect::chunk::{Prototype, prototypes};
-use crate::dialect::jumps::{Jump, Refused, Safe, made_safe};
+use crate::dialect::patches::{Patch, Refused, Safe, made_safe};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
 use crate::text::counted::Counted;
@@ -56,8 +56,8 @@ pub(super) struct Reporting {
     pub(super) chunk: Vec<u8>,
     /// The constants that are called.
     pub(super) natives: Natives,
-    /// The jumps that make the filters safe.
-    pub(super) jumps: Vec<Jump>,
+    /// What makes the filters safe.
+    pub(super) patches: Vec<Patch>,
     /// What the bodies count.
     pub(super) counted: Vec<Arc<Counted>>,
 }
@@ -250,9 +250,9 @@ impl Making<'_> {
         let calls = self.compile(&natives, &Filters::new()).ok_or(OTHER_TREE)?;
         let with_calls = prototypes(&calls).filter(|calls| fits(calls, &plain)).ok_or(OTHER_TREE)?;
         let filtered = self.filtered(&with_calls, &plain, &natives);
-        let plainly = || (Safe { chunk: calls.clone(), jumps: Vec::new() }, Vec::new());
-        let (Safe { chunk, jumps }, counted) = filtered.unwrap_or_else(plainly);
-        Ok(Reporting { chunk, natives, jumps, counted })
+        let plainly = || (Safe { chunk: calls.clone(), patches: Vec::new() }, Vec::new());
+        let (Safe { chunk, patches }, counted) = filtered.unwrap_or_else(plainly);
+        Ok(Reporting { chunk, natives, patches, counted })
     }
 
     fn compile(&self, natives: &Natives, filters: &Filters) -> Option<Vec<u8>> {

@@ -75,7 +75,11 @@ pub(crate) fn renumbered(chunk: &[u8], functions: &[Prototype<'_>], numbering: &
         }
         if !function.captured_names.is_empty() {
             let names = old.iter().map(|old| function.captured_names.get(*old).copied());
-            put(&mut out, function.names_at, &names.collect::<Option<Vec<_>>>()?.into_iter().flat_map(written).collect::<Vec<_>>())?;
+            put(
+                &mut out,
+                function.names_at,
+                &names.collect::<Option<Vec<_>>>()?.into_iter().flat_map(written).collect::<Vec<_>>(),
+            )?;
         }
     }
     Some(out)

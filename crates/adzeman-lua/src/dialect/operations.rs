@@ -8,6 +8,8 @@ pub(crate) struct Operation(u32);
 const MOVE: u32 = 0;
 const LOAD_CONSTANT: u32 = 3;
 const LOAD_NIL: u32 = 8;
+const TEST: u32 = 66;
+const EQUAL_TO_CONSTANT: u32 = 60;
 const GET_CAPTURED: u32 = 9;
 const SET_CAPTURED: u32 = 10;
 const GET_FIELD_OF_CAPTURED: u32 = 11;
@@ -111,6 +113,31 @@ impl Operation {
             || [GET_CAPTURED, NOT, JUMP].contains(&self.0)
             || self.hands_on()
     }
+}
+
+/// The question whether a constant is there.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct Question {
+    pub(crate) constant: Option<usize>,
+    /// What asks whether it is true.
+    pub(crate) instructions: [u32; 2],
+}
+
+/// Makes the question whether a constant is nil, in front of a jump for where it is, one whether it is true: for what is nil or a
+/// function, that is the same. `None` for other instructions.
+pub(crate) fn asked_whether_true(code: &[u32]) -> Option<Question> {
+    let [nil, equal] = *code else { return None };
+    let register = first_operand(nil);
+    let loads_one = Operation::of(nil) == Operation(LOAD_NIL) && nil >> SECOND & 0xff == 0;
+    let jumps_if_equal = equal >> (OPERATION_BITS + OPERAND_BITS) & 1 == 1;
+    let is_question = Operation::of(equal) == Operation(EQUAL_TO_CONSTANT)
+        && first_operand(equal) == register
+        && loads_one
+        && jumps_if_equal;
+    let constant = equal >> SECOND & 0xff;
+    let load = LOAD_CONSTANT | register << OPERATION_BITS | constant << (OPERATION_BITS + OPERAND_BITS);
+    let instructions = [load, TEST | register << OPERATION_BITS];
+    is_question.then_some(Question { constant: usize::try_from(constant).ok(), instructions })
 }
 
 fn first_operand(instruction: u32) -> u32 {

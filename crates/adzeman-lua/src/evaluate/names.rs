@@ -10,6 +10,7 @@ use super::Evaluator;
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::report;
+use crate::look::Shown;
 use crate::scope::{self, Place, Target};
 use crate::text::expressions::{ENVIRONMENT, free_names};
 
@@ -42,6 +43,11 @@ enum Found {
 
 /// The name of the error that a script is stopped at.
 const RAISED: &str = "raised";
+
+/// Whether a name may stand for something where scripts have no global of it.
+pub(super) fn may_mean_more(shown: &Shown, name: &str) -> bool {
+    shown.tree_named(name).is_some() || result_number(name).is_some() || name == RAISED
+}
 
 /// Results of evaluations that can be named.
 const MOST_RESULTS: i64 = 9;

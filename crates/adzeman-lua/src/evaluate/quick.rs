@@ -4,6 +4,7 @@
 use adzeman_core::host::Data;
 use adzeman_core::path::{Path, Root, Segment, TreePath};
 
+use super::names::may_mean_more;
 use crate::constants::scalar_at;
 use crate::ffi::state::{State, Type};
 use crate::look::Shown;
@@ -107,9 +108,16 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
         (Place::Global, "event" | "host") => {
             // A name that scripts made comes first.
             let root = if name == "event" { Root::Event } else { Root::Host };
-            (!scope::is_global(shown.main(), target, name)).then(|| of_tree(shown, &TreePath { root, path: path.clone() })).flatten()
+            (!scope::is_global(shown.main(), target, name))
+                .then(|| of_tree(shown, &TreePath { root, path: path.clone() }))
+                .flatten()
         }
-        (Place::Global, _) => None,
+        (Place::Global, _) => {
+            let top = state.top();
+            let found = global(shown, state, target, name).and_then(|()| of_value(state, path));
+            state.cut_to(top);
+            found
+        }
         (place, _) => {
             let top = state.top();
             match place {
@@ -123,6 +131,18 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
             found
         }
     }
+}
+
+/// Pushes a global, as long as no metamethod could have a say; nothing where another meaning of the name would.
+fn global(shown: &Shown, state: State, target: Option<Target>, name: &str) -> Option<()> {
+    scope::push_globals_at(state, target).ok()?;
+    let has_metatable = state.push_metatable(-1);
+    if has_metatable {
+        state.pop(1);
+    }
+    state.raw_get_field(-1, name).ok()?;
+    let is_known = state.type_at(-1) != Type::Nil || !has_metatable && !may_mean_more(shown, name);
+    is_known.then_some(())
 }
 
 /// What a path leads to from the value on top, as long as no metamethod could have a say.

@@ -8,7 +8,7 @@
 //!   instruction ([`Body::is_same`]). So the number and order of captured variables agree.
 //! - No function that is on a stack gets another body: its frame goes on in the code, constants and line numbers it began
 //!   with. The caller leaves out all of those, on all threads.
-//! - Prototypes themselves are never changed, but for the constant and the jumps of filters put in before any function has
+//! - Prototypes themselves are never changed, but for the constants and the patches of filters put in before any function has
 //!   them. A function that was left out and defines others gives them the bodies it knows; they are found like it when it has
 //!   returned.
 //! - A body that functions have is kept alive by the closure of its whole script in the registry, for as long as it is
@@ -28,7 +28,7 @@ use super::hook::{self, watch_of};
 use super::layout;
 use super::leap;
 use super::state::{Slot, State};
-use crate::dialect::jumps::Jump;
+use crate::dialect::patches::Patch;
 use crate::text::filters::Natives;
 
 /// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
@@ -202,14 +202,13 @@ impl<'a> Body<'a> {
         Ok(())
     }
 
-    /// Puts a jump where another instruction is, if both its ends are in the body.
-    pub(crate) fn put_jump(self, jump: Jump) {
-        let count = self.count(layout::CODE_COUNT);
-        if jump.at < jump.to && jump.to < count {
+    /// Puts an instruction in the place of another one, if that is in the body.
+    pub(crate) fn patch(self, patch: Patch) {
+        if patch.at < self.count(layout::CODE_COUNT) {
             // SAFETY: as in `code`; the instruction is one of the body, which no function has yet that runs.
             unsafe {
                 let code: *mut u32 = read(self.0, layout::CODE_OF_PROTOTYPE);
-                ptr::write(code.add(jump.at), jump.instruction());
+                ptr::write(code.add(patch.at), patch.instruction);
             }
         }
     }
@@ -295,14 +294,14 @@ impl Tree {
         self.inside == other.inside && self.bodies().zip(other.bodies()).all(|(a, b)| a.fits(b))
     }
 
-    /// Has what reports call [`at_site`], and what reads the functions that do ([`asked`]), and puts jumps in.
+    /// Has what reports call [`at_site`], and what reads the functions that do ([`asked`]), and puts patches in.
     ///
     /// # Errors
     /// When the state has no memory left.
-    pub(crate) fn report(&self, state: State, natives: &Natives, jumps: &[Jump]) -> Result<(), EngineError> {
-        for jump in jumps {
-            if let Some(body) = self.body(jump.body) {
-                body.put_jump(*jump);
+    pub(crate) fn report(&self, state: State, natives: &Natives, patches: &[Patch]) -> Result<(), EngineError> {
+        for patch in patches {
+            if let Some(body) = self.body(patch.body) {
+                body.patch(*patch);
             }
         }
         let called = called(state, natives, at_site)?;

@@ -257,7 +257,8 @@ unsafe fn agrees(
         while !call_below(bottom).is_null() {
             bottom = call_below(bottom);
         }
-        if ptr::read::<*const c_void>(raw.cast::<c_void>().byte_add(STACK_OF_THREAD).cast()) != function_of_call(bottom) {
+        if ptr::read::<*const c_void>(raw.cast::<c_void>().byte_add(STACK_OF_THREAD).cast()) != function_of_call(bottom)
+        {
             return false;
         }
         let value: *const c_void = ptr::read(call.byte_add(FUNCTION_OF_CALL).cast());

@@ -201,9 +201,9 @@ fn steps<'a>(suffixes: impl Iterator<Item = &'a Suffix>) -> Option<Path> {
             Operand::Literal { value: Some(Scalar::Text(name)), .. } => {
                 String::from_utf8(name).ok().map(Segment::Field)
             }
-            Operand::Path(name, path) => {
-                Some(Segment::At(std::iter::once(Segment::Field(name)).chain(path.segments().iter().cloned()).collect()))
-            }
+            Operand::Path(name, path) => Some(Segment::At(
+                std::iter::once(Segment::Field(name)).chain(path.segments().iter().cloned()).collect(),
+            )),
             _ => None,
         },
         _ => None,

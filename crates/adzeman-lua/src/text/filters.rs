@@ -7,7 +7,7 @@
 //!
 //! - Lua compares and calculates with numbers without either, and hands everything else on to metamethods by the instruction
 //!   behind (`lvm.c`, `op_arith`); that instruction is made a jump to the call instead
-//!   ([`jumps`](crate::dialect::jumps)). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
+//!   ([`patches`](crate::dialect::patches)). Comparisons have no such instruction, so `x < 5` is written as `(x + 0) < 5`.
 //! - A field is read by a native function ([`asked`](crate::ffi::asked)), which answers nil where the value is not there to be read
 //!   raw. What it answers is calculated with, so that nil leads to the call at once, whatever stands behind. Where a field is only
 //!   to be true, or equal to a constant, the function answers 1 or 0.
@@ -111,7 +111,11 @@ impl Filter {
 
     /// For a hit rule.
     pub(crate) fn counting(passing: &Passing) -> Self {
-        Self { either: Vec::new(), counted: Some(HitRule { passing: passing.clone(), numbered: None }), names: Names::default() }
+        Self {
+            either: Vec::new(),
+            counted: Some(HitRule { passing: passing.clone(), numbered: None }),
+            names: Names::default(),
+        }
     }
 
     /// Gives what is counted a number for the bodies that are made, and answers it.
@@ -315,7 +319,8 @@ impl Writer<'_> {
         let number = host_paths::number_of(&TreePath { root, path: path.clone() })?;
         let own = self.variable(root.name(), &[], Purpose::Value);
         let own = own.map(|own| format!(", {own}")).unwrap_or_default();
-        let call = |purpose: u8, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
+        let call =
+            |purpose: u8, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
         Some(match purpose {
             Purpose::Value => call(0, "nil"),
             Purpose::Truth => is_one(&call(1, "nil")),

@@ -45,8 +45,12 @@ const VALUES: [&str; 25] = [
 /// What conditions speak of: parameters, a captured variable, a global, fields of them, an index that is another value.
 fn operand() -> impl Strategy<Value = String> {
     let name = prop::sample::select(vec!["v", "w", "kept", "late", "shared", "missing"]);
-    let path = (name.clone(), prop::collection::vec(prop::sample::select(vec![".x", ".y", "[1]", "[v]", "[shared]", "[w.x]"]), 0..3));
-    let constant = prop::sample::select(vec!["0", "1", "-1.5", "3", "'up'", "''", "nil", "true", "false", "\"1\"", "5"]);
+    let path = (
+        name.clone(),
+        prop::collection::vec(prop::sample::select(vec![".x", ".y", "[1]", "[v]", "[shared]", "[w.x]"]), 0..3),
+    );
+    let constant =
+        prop::sample::select(vec!["0", "1", "-1.5", "3", "'up'", "''", "nil", "true", "false", "\"1\"", "5"]);
     let path = path.prop_map(|(name, steps)| format!("{name}{}", steps.concat()));
     let sum = (path.clone(), prop::sample::select(vec!["+", "-", "*", "/", "%", "//"]), constant.clone())
         .prop_map(|(path, sign, constant)| format!("{path} {sign} {constant}"));
@@ -71,7 +75,11 @@ fn condition() -> impl Strategy<Value = String> {
 /// Calls a function with one value after the other, and says how often a metamethod was asked. With `twin`, the function asks the
 /// condition itself: it counts the times that it holds, and that it fails.
 fn script(condition: &str, values: &[&str], twin: bool) -> String {
-    let asks = if twin { format!("local ok, held = pcall(function() return ({condition}) end) tell(ok, held)") } else { String::new() };
+    let asks = if twin {
+        format!("local ok, held = pcall(function() return ({condition}) end) tell(ok, held)")
+    } else {
+        String::new()
+    };
     let values = values.iter().map(|value| format!("function() return {value} end")).collect::<Vec<_>>().join(", ");
     format!(
         "\
@@ -129,7 +137,11 @@ proptest! {
 }
 
 /// Which times that `n` is reached stop, with breakpoints of these hit rules on a line, and how often it was reported.
-fn counted(rules: &[&str], condition: Option<&str>, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> (Vec<u32>, usize) {
+fn counted(
+    rules: &[&str],
+    condition: Option<&str>,
+    at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
+) -> (Vec<u32>, usize) {
     let script = "\
 local function f(n)
   local here = n
@@ -138,10 +150,8 @@ end
 local co = coroutine.wrap(function() for n = 1, 50 do f(n) coroutine.yield() end end)
 for n = 1, 50 do f(n) co() end
 return 'done'";
-    let mut breakpoints: Vec<_> = rules
-        .iter()
-        .map(|rule| BreakpointSpec { hits: rule.parse().unwrap(), ..at_line(3, None) })
-        .collect();
+    let mut breakpoints: Vec<_> =
+        rules.iter().map(|rule| BreakpointSpec { hits: rule.parse().unwrap(), ..at_line(3, None) }).collect();
     breakpoints.extend(condition.map(|condition| at_line(3, Some(condition))));
     let ran = run_with(script, breakpoints, at_stop);
     assert!(ran.outcome.is_ok() && ran.hooked.is_empty());
@@ -200,7 +210,9 @@ fn changing(choice: u8) -> &'static str {
         5 => "rawset(held, 'level', held.level * 2)",
         6 => "for i = 1, 3 do other = other + i end",
         7 => "local inner = function() kept = kept + 1; held.level = 0 end\n    inner()",
-        8 => "local co = coroutine.wrap(function(n)\n    shared = n\n    coroutine.yield()\n    held.level = n\n    end)\n    co(5) co()",
+        8 => {
+            "local co = coroutine.wrap(function(n)\n    shared = n\n    coroutine.yield()\n    held.level = n\n    end)\n    co(5) co()"
+        }
         9 => "pcall(function() shared = 7; error('no') end)",
         10 => "if depth < 2 then work(depth + 1) end",
         11 => "here, kept = kept, here",

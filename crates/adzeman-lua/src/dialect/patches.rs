@@ -1,5 +1,5 @@
 //! Making a condition in a script's own text safe: which of its instructions become jumps, so that it neither raises nor runs
-//! anything of the script ([`Filter`](crate::text::filters::Filter)).
+//! anything of the script ([`Filter`](crate::text::filters::Filter)); and which become cheaper ones.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,29 +7,28 @@ use adzeman_core::source::Line;
 
 use super::chunk::{Prototype, prototypes};
 use super::numbering::{numbering, renumbered};
-use super::operations::{Operation, jump_over};
+use super::operations::{Operation, asked_whether_true, jump_over};
 use crate::text::filters::Natives;
 use crate::text::statements::ASKING;
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
 const MOST_CONSTANTS: usize = 250;
 
-/// A jump to be put into a body: from an instruction to another one of the same body.
+/// An instruction to be put into a body.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Jump {
+pub(crate) struct Patch {
     /// The position of the body in its tree.
     pub(crate) body: usize,
-    /// The instruction that becomes the jump.
+    /// The position of the instruction whose place it takes.
     pub(crate) at: usize,
-    /// Where it goes to.
-    pub(crate) to: usize,
+    pub(crate) instruction: u32,
 }
 
-/// A script compiled with filters, and the jumps that make those safe.
+/// A script compiled with filters, and what makes those safe.
 #[derive(Debug)]
 pub(crate) struct Safe {
     pub(crate) chunk: Vec<u8>,
-    pub(crate) jumps: Vec<Jump>,
+    pub(crate) patches: Vec<Patch>,
 }
 
 /// What of filters does not do, by the lines of their calls.
@@ -62,8 +61,8 @@ pub(crate) fn made_safe(calls: &[Prototype<'_>], chunk: &[u8], natives: &Natives
     }
     let chunk = renumbered(chunk, &filtered, &numbers).unwrap_or_else(|| chunk.to_vec());
     let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
-    let jumps = jumps(calls, &filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })?;
-    Ok(Safe { chunk, jumps })
+    let patches = patches(calls, &filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })?;
+    Ok(Safe { chunk, patches })
 }
 
 /// The names in filters that stand for no variable of the function, or for one that it does not capture.
@@ -78,7 +77,9 @@ fn refused_names(
         for region in regions(calls, filtered, &natives.report).into_iter().flatten() {
             let Some(line) = filtered.line_of.get(region.call).and_then(|line| Line::new(*line)) else { continue };
             for instruction in &filtered.code[region.start..region.call] {
-                if let Some(name) = Operation::global_read(*instruction).and_then(|number| *filtered.texts.get(number)?) {
+                if let Some(name) =
+                    Operation::global_read(*instruction).and_then(|number| *filtered.texts.get(number)?)
+                {
                     refused.globals.entry(line).or_default().insert(String::from_utf8_lossy(name).into_owned());
                 }
                 let captured = Operation::captured(*instruction);
@@ -97,11 +98,16 @@ fn refused_names(
     refused
 }
 
-/// The jumps that make filters safe; each call that reports is behind what stands in front of it.
+/// What makes filters safe: jumps to the call that reports, behind each of them. And the question whether a native function is there
+/// is one whether it is true, which costs less than whether it is nil.
 ///
 /// # Errors
 /// The lines whose filters do not do there.
-fn jumps(calls: &[Prototype<'_>], filtered: &[Prototype<'_>], natives: &Natives) -> Result<Vec<Jump>, BTreeSet<Line>> {
+fn patches(
+    calls: &[Prototype<'_>],
+    filtered: &[Prototype<'_>],
+    natives: &Natives,
+) -> Result<Vec<Patch>, BTreeSet<Line>> {
     let (mut found, mut refused) = (Vec::new(), BTreeSet::new());
     for (body, (calls, filtered)) in calls.iter().zip(filtered).enumerate() {
         let Some(regions) = filters_of(calls, filtered, &natives.report) else {
@@ -116,7 +122,17 @@ fn jumps(calls: &[Prototype<'_>], filtered: &[Prototype<'_>], natives: &Natives)
                 continue;
             }
             let fallbacks = (filter.start..filter.call).filter(|at| Operation::of(filtered.code[*at]).hands_on());
-            found.extend(fallbacks.map(|at| Jump { body, at, to: filter.call }));
+            found.extend(fallbacks.map(|at| Patch { body, at, instruction: jump_over(filter.call - at - 1) }));
+            for at in filter.start..filter.call + 1 {
+                let Some(question) = filtered.code.get(at..at + 2).and_then(asked_whether_true) else { continue };
+                if question.constant.is_some_and(|constant| is_native(filtered, constant, natives)) {
+                    found.extend((at..).zip(question.instructions).map(|(at, instruction)| Patch {
+                        body,
+                        at,
+                        instruction,
+                    }));
+                }
+            }
         }
     }
     if calls.len() != filtered.len() {
@@ -130,9 +146,7 @@ fn jumps(calls: &[Prototype<'_>], filtered: &[Prototype<'_>], natives: &Natives)
 fn is_harmless(filtered: &Prototype<'_>, filter: &Region, natives: &Natives) -> bool {
     let mut loaded = Vec::new();
     filtered.code[filter.start..filter.call].iter().all(|instruction| {
-        if let Some(text) = Operation::constant_loaded(*instruction).and_then(|number| *filtered.texts.get(number)?)
-            && natives.asked().iter().any(|held| held.as_bytes() == text)
-        {
+        if Operation::constant_loaded(*instruction).is_some_and(|number| is_native(filtered, number, natives)) {
             loaded.push(Operation::register_loaded(*instruction));
         }
         match Operation::called_for_one(*instruction) {
@@ -140,6 +154,12 @@ fn is_harmless(filtered: &Prototype<'_>, filter: &Region, natives: &Natives) -> 
             None => Operation::of(*instruction).is_harmless(),
         }
     })
+}
+
+/// Whether a constant stands for a native function.
+fn is_native(function: &Prototype<'_>, constant: usize, natives: &Natives) -> bool {
+    let text = function.texts.get(constant).copied().flatten();
+    text.is_some_and(|text| [&natives.report].into_iter().chain(natives.asked()).any(|held| held.as_bytes() == text))
 }
 
 /// The instructions of a filter, up to the one that begins the call behind it.
@@ -188,13 +208,6 @@ fn filters_of(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> 
     is_same.then_some(regions)
 }
 
-impl Jump {
-    /// The instruction.
-    pub(crate) fn instruction(self) -> u32 {
-        jump_over(self.to - self.at - 1)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -202,18 +215,25 @@ mod tests {
     use crate::text::statements::call;
 
     fn made(script: &str, condition: &str) -> Result<Safe, Refused> {
-        let natives = Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() };
+        let natives =
+            Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() };
         let dumped = |call: &str| {
             let lua = mlua::Lua::new();
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)
         };
-        let (calls, filtered) = (dumped(&call(&natives, None)), dumped(&call(&natives, Filter::of(condition).as_ref())));
+        let (calls, filtered) =
+            (dumped(&call(&natives, None)), dumped(&call(&natives, Filter::of(condition).as_ref())));
         made_safe(&prototypes(&calls).unwrap(), &filtered, &natives)
     }
 
     fn refused(script: &str, condition: &str) -> Result<usize, Vec<u32>> {
         let lines = |refused: Refused| refused.lines.into_iter().map(Line::get).collect();
-        made(script, condition).map(|safe| safe.jumps.len()).map_err(lines)
+        made(script, condition).map(|safe| jumps(&safe)).map_err(lines)
+    }
+
+    /// The jumps among the patches.
+    fn jumps(safe: &Safe) -> usize {
+        safe.patches.iter().filter(|patch| Operation::of(patch.instruction) == Operation::of(jump_over(0))).count()
     }
 
     #[test]
@@ -229,7 +249,10 @@ mod tests {
     #[test]
     fn globals_are_told() {
         let refused = made("local x = 1\n@return x", "x < level").unwrap_err();
-        assert_eq!(refused.globals.into_iter().map(|(line, names)| (line.get(), names)).collect::<Vec<_>>(), [(2, ["level".to_owned()].into())]);
+        assert_eq!(
+            refused.globals.into_iter().map(|(line, names)| (line.get(), names)).collect::<Vec<_>>(),
+            [(2, ["level".to_owned()].into())]
+        );
         assert!(refused.lines.is_empty() && refused.without_environment.is_empty());
     }
 
@@ -242,7 +265,11 @@ mod tests {
             let safe = made(script, condition).unwrap();
             let found = prototypes(&safe.chunk).unwrap();
             for (found, plain) in found.iter().zip(&plain) {
-                assert_eq!((found.captured, &found.captured_names), (plain.captured, &plain.captured_names), "{condition}");
+                assert_eq!(
+                    (found.captured, &found.captured_names),
+                    (plain.captured, &plain.captured_names),
+                    "{condition}"
+                );
             }
         }
     }
