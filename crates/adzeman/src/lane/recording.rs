@@ -164,11 +164,12 @@ impl<'a> Recording<'a> {
     fn note_figures(&self, begun: &Begun, contexts: &[(i64, &str)], of_lane: &[Shared<LocalContext>]) {
         let at = begun.at.map_or_else(|| self.host.clock.now(), |at| at + begun.cost);
         let ended = Ended { number: begun.number, kind: self.kind, subject: begun.carried.subject(), at };
+        let begun = self.host.figures.begun();
         let memory = contexts.iter().filter_map(|(id, name)| {
             let context = of_lane.iter().find(|context| context.link.id == *id)?;
-            Some((*id, || (*name).to_owned(), context.memory_bytes()?))
+            Some((*id, || (*name).to_owned(), context.memory_to_note(begun)?))
         });
-        self.host.figures.note(&ended, memory);
+        self.host.figures.note(&ended, !contexts.is_empty(), memory);
     }
 
     fn record(

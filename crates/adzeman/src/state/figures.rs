@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::ops::RangeInclusive;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -129,6 +129,8 @@ struct State {
 pub(crate) struct Figures {
     state: Mutex<State>,
     has_own: AtomicBool,
+    /// How often someone attached where nobody was.
+    begun: AtomicU64,
     /// Events that have ended, on all threads, and those of them of which no context is known.
     events: AtomicUsize,
     unclear: AtomicUsize,
@@ -144,11 +146,21 @@ impl Figures {
         self.has_own.store(true, Ordering::SeqCst);
     }
 
-    /// An event has ended; these contexts had a part in it, each with what it has in use now.
-    pub(crate) fn note(&self, ended: &Ended<'_>, memory: impl Iterator<Item = (i64, impl FnOnce() -> String, u64)>) {
+    /// How often courses were begun.
+    pub(crate) fn begun(&self) -> u64 {
+        self.begun.load(Ordering::Relaxed)
+    }
+
+    /// An event has ended; `is_clear` is whether it is known which contexts had a part in it: of some of these, what they have in use now.
+    pub(crate) fn note(
+        &self,
+        ended: &Ended<'_>,
+        is_clear: bool,
+        memory: impl Iterator<Item = (i64, impl FnOnce() -> String, u64)>,
+    ) {
         let events = self.events.fetch_add(1, Ordering::Relaxed) + 1;
-        {
-            let mut is_clear = false;
+        let mut memory = memory.peekable();
+        if memory.peek().is_some() {
             let mut state = lock(&self.state);
             for (id, name, bytes) in memory {
                 if !state.memory.contains_key(&id) {
@@ -159,7 +171,6 @@ impl Figures {
                     state.memory.insert(id, (name(), Followed { course: Course::that_falls(), seen }));
                 }
                 if let Some((_, followed)) = state.memory.get_mut(&id) {
-                    is_clear = true;
                     // This one, and those of which it is not known whose they were.
                     let unclear = self.unclear.load(Ordering::Relaxed);
                     followed.seen = followed.seen.wrapping_sub(1);
@@ -167,9 +178,9 @@ impl Figures {
                     followed.note(bytes as f64, ended, unclear);
                 }
             }
-            if !is_clear {
-                self.unclear.fetch_add(1, Ordering::Relaxed);
-            }
+        }
+        if !is_clear {
+            self.unclear.fetch_add(1, Ordering::Relaxed);
         }
         if self.has_own.load(Ordering::Relaxed) {
             self.ask_own(ended, events);
@@ -236,6 +247,7 @@ impl Figures {
     pub(crate) fn begin(&self, now: Duration) -> bool {
         let mut state = lock(&self.state);
         let is_first = state.since.is_none();
+        self.begun.fetch_add(1, Ordering::Relaxed);
         state.since.get_or_insert(now);
         is_first
     }

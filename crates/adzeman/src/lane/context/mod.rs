@@ -56,6 +56,40 @@ pub(crate) struct LocalContext {
     loaded: AtomicUsize,
     /// What was said of lines that were not watched for.
     blindness_told: Mutex<HashSet<Blindness>>,
+    /// Whether its engine has to watch anything.
+    is_watching: AtomicBool,
+    memory: MemoryNoted,
+}
+
+/// What was noted last of the memory in use: what is about as much is noted now and then only, after each event.
+#[derive(Default)]
+struct MemoryNoted {
+    bytes: AtomicU64,
+    /// In which course.
+    begun: AtomicU64,
+    passed: AtomicU64,
+}
+
+/// Of what was noted last, the part by which it may differ without being noted: less than a jump does
+/// ([`Course`](adzeman_core::figures::Course)).
+const ABOUT_AS_MUCH: u64 = 128;
+/// How often in a row it may not be noted.
+const MOST_PASSED: u64 = 15;
+
+impl MemoryNoted {
+    fn is_worth_it(&self, bytes: u64, begun: u64) -> bool {
+        let last = self.bytes.load(Ordering::Relaxed);
+        let passed = self.passed.load(Ordering::Relaxed);
+        let is_same = bytes.abs_diff(last) < last / ABOUT_AS_MUCH && self.begun.load(Ordering::Relaxed) == begun;
+        if is_same && passed < MOST_PASSED {
+            self.passed.store(passed + 1, Ordering::Relaxed);
+            return false;
+        }
+        self.bytes.store(bytes, Ordering::Relaxed);
+        self.begun.store(begun, Ordering::Relaxed);
+        self.passed.store(0, Ordering::Relaxed);
+        true
+    }
 }
 
 impl LocalContext {
@@ -79,6 +113,8 @@ impl LocalContext {
             running_openly: AtomicUsize::new(0),
             loaded: AtomicUsize::new(0),
             blindness_told: Mutex::default(),
+            is_watching: AtomicBool::new(false),
+            memory: MemoryNoted::default(),
         }
     }
 
@@ -166,9 +202,11 @@ impl LocalContext {
         self.engine().map(|engine| engine.end_profile()).unwrap_or_default()
     }
 
-    /// What its state has in use, in bytes, where its engine can tell.
-    pub(super) fn memory_bytes(&self) -> Option<u64> {
-        self.engine()?.memory_bytes()
+    /// What its state has in use, in bytes, where its engine can tell, and where that is worth a note in the course that was begun so
+    /// many times.
+    pub(super) fn memory_to_note(&self, begun: u64) -> Option<u64> {
+        let bytes = self.engine()?.memory_bytes()?;
+        self.memory.is_worth_it(bytes, begun).then_some(bytes)
     }
 
     pub(crate) fn at_safe_point(&self, work: &mut dyn FnMut(&mut dyn Engine)) {
@@ -187,9 +225,10 @@ impl LocalContext {
         }
     }
 
-    /// Has the engine look whether it still watches what it has to.
+    /// Has the engine look whether it still watches what it has to, if it has to watch anything.
     pub(super) fn keep_watch(&self) {
-        if let Some(engine) = self.engine() {
+        let engine = if self.is_watching.load(Ordering::Relaxed) { self.engine() } else { None };
+        if let Some(engine) = engine {
             engine.keep_watch();
             if engine.wants_safe_point() {
                 self.note_occupied(true);
@@ -285,6 +324,7 @@ impl LocalContext {
             (decider.need(), decider.need_version(), decider.step().is_some() || deciding.tracing.is_wanted())
         };
         self.watched.store(version, Ordering::Relaxed);
+        self.is_watching.store(!need.is_nothing(), Ordering::Relaxed);
         if let Some(engine) = self.engine() {
             engine.watch(&need);
             self.note_settled(engine.is_settled());
