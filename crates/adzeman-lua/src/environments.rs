@@ -13,11 +13,11 @@ use crate::ffi::state::{Slot, State, Type};
 const LOOKED_FOR: Duration = Duration::from_secs(2);
 
 /// Pushes the globals as the functions of a chunk see them; those of the state where no function tells. What was found is kept
-/// until it is [forgotten](forget).
+/// until it is [forgotten](forget); answers under which number.
 ///
 /// # Errors
 /// Where they do not see the same ones.
-pub(crate) fn push(state: State, chunk_name: &str) -> Result<(), EngineError> {
+pub(crate) fn push(state: State, chunk_name: &str) -> Result<i64, EngineError> {
     state.push_table_in(Slot::Environments, None)?;
     let kept = state.top();
     state.raw_get_field(kept, chunk_name)?;
@@ -34,14 +34,47 @@ pub(crate) fn push(state: State, chunk_name: &str) -> Result<(), EngineError> {
         state.push_copy(-2);
         state.raw_set(kept)?;
     }
-    state.remove(kept);
     if state.type_at(-1) == Type::Table {
-        return Ok(());
+        let number = number_of(state, kept)?;
+        state.remove(kept);
+        return Ok(number);
     }
+    state.remove(kept);
     state.pop(1);
     let why = "which global is meant is not known: this function uses none, and others of its source, which was loaded more than \
                once, see different ones";
     Err(EngineError::Runtime(why.to_owned()))
+}
+
+/// The number of the globals on top among those that are kept; numbered now, if they are not.
+fn number_of(state: State, kept: c_int) -> Result<i64, EngineError> {
+    for number in 1.. {
+        state.raw_get_index(kept, number);
+        let (is_it, is_last) = (state.raw_equal(-1, -2), state.type_at(-1) == Type::Nil);
+        state.pop(1);
+        if is_last {
+            state.push_integer(number);
+            state.push_copy(-2);
+            state.raw_set(kept)?;
+        }
+        if is_it || is_last {
+            return Ok(number);
+        }
+    }
+    Ok(0)
+}
+
+/// Pushes what is kept under a number; false, and nothing pushed, when that was forgotten.
+pub(crate) fn push_kept(state: State, number: i64) -> bool {
+    if state.push_slot(Slot::Environments) == Type::Table {
+        state.raw_get_index(-1, number);
+        state.remove(state.top() - 1);
+        if state.type_at(-1) == Type::Table {
+            return true;
+        }
+    }
+    state.pop(1);
+    false
 }
 
 /// What was found is no longer so for sure: functions were made since.

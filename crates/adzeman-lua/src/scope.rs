@@ -8,6 +8,7 @@ use adzeman_core::path::{Notation, Path, Root, Segment};
 use crate::environments;
 use crate::ffi::hook;
 use crate::ffi::state::{Slot, State, Type};
+use crate::ffi::watch::Sees;
 use crate::text::{LANGUAGE, number_of};
 
 /// How paths are written in Lua: the first element of a list is 1.
@@ -209,11 +210,26 @@ pub(crate) fn push_function_of(target: Target) {
 /// # Errors
 /// Where those do not see the same.
 pub(crate) fn push_environment_of(target: Target, state: State) -> Result<(), EngineError> {
+    let function = target.state.level(target.level);
+    match function.as_ref().and_then(hook::sees) {
+        Some(Sees::Captured(number)) => {
+            push_captured(target, number, state);
+            return Ok(());
+        }
+        Some(Sees::Kept(number)) if environments::push_kept(state, number) => return Ok(()),
+        _ => {}
+    }
     match place_of(Some(target), "_ENV") {
         Place::Local(at, number) => push_local(at, number, state),
-        Place::Captured(at, number) => push_captured(at, number, state),
-        Place::Removed(_) | Place::Global => match target.state.level(target.level).map(|function| function.info()) {
-            Some(function) if !function.is_native => environments::push(state, &function.chunk_name)?,
+        Place::Captured(at, number) => {
+            push_captured(at, number, state);
+            function.iter().for_each(|function| hook::note_sees(function, Sees::Captured(number)));
+        }
+        Place::Removed(_) | Place::Global => match function.as_ref().map(|function| (function, function.info())) {
+            Some((function, info)) if !info.is_native => {
+                let number = environments::push(state, &info.chunk_name)?;
+                hook::note_sees(function, Sees::Kept(number));
+            }
             _ => state.push_globals(),
         },
     }

@@ -110,6 +110,11 @@ impl Attendant for Context {
         step.is_none_or(|step| View::new(self, state).state_of(step.stack()) != StackState::Active)
     }
 
+    fn may_shadow_globals(&self, state: State, function: &Activation) -> bool {
+        let text = self.source_of(state, function).and_then(|source| self.scripts.text_of(source));
+        text.is_none_or(|(text, _)| text.contains("_ENV"))
+    }
+
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool) {
         self.follow_call(state, is_tail);
         self.watch.handlers.note_call(|| {

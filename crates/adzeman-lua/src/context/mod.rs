@@ -246,6 +246,7 @@ impl Context {
             self.watch.cover(need.mask());
             self.evaluator.forget_kept();
             environments::forget(self.main);
+            self.watch.forget_globals();
         }
         if !need.call_times {
             self.watch.begun.borrow_mut().clear();

@@ -8,12 +8,12 @@ use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::EngineError;
 
 use super::Evaluator;
-use super::quick::{Scope, holds};
+use super::quick::{Scope, holds, push};
 use super::words::{CONDITION, STATEMENT, tidy};
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State, Type};
 use crate::scope::Target;
-use crate::text::conditions::Condition;
+use crate::text::conditions::{Condition, Operand};
 use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
@@ -22,6 +22,8 @@ use crate::text::nesting;
 pub(super) struct Kept {
     /// The conditions of breakpoints, as far as they were understood.
     understood: RefCell<HashMap<u64, Option<Rc<Condition>>>>,
+    /// The values that their texts name, by their places there.
+    understood_texts: RefCell<HashMap<(u64, usize), Option<Rc<Operand>>>>,
     /// Texts of breakpoints that are kept compiled.
     count: Cell<usize>,
 }
@@ -71,6 +73,19 @@ impl Evaluator {
         known.entry(owner.0).or_insert_with(|| Condition::parse(text).map(Rc::new)).clone()
     }
 
+    /// A part of a text that names a value, or is one.
+    fn understood_text(&self, owner: BreakpointId, slot: usize, text: &str) -> Option<Rc<Operand>> {
+        let mut known = self.kept.understood_texts.borrow_mut();
+        if known.len() > MOST_KEPT {
+            known.clear();
+        }
+        let parse = || match Condition::parse(text)? {
+            Condition::Value(operand) => Some(Rc::new(operand)),
+            _ => None,
+        };
+        known.entry((owner.0, slot)).or_insert_with(parse).clone()
+    }
+
     /// The text of an expression, evaluated in a function: a string as itself, anything else as its preview.
     pub(crate) fn text_of(
         &self,
@@ -82,7 +97,16 @@ impl Evaluator {
         let state = target.state;
         let top = state.top();
         let outcome = self.watch.quietly(|| {
-            let count = self.run_kept(target, owner, Purpose::FIRST_TEXT + slot, text)?;
+            let understood = self.understood_text(owner, slot, text);
+            let is_known =
+                understood.is_some_and(|held| push(&held, &self.shown, state, Scope::Function(target)).is_some());
+            if is_known {
+                // What is below it is what led to it.
+                state.push_copy(-1);
+            } else {
+                state.cut_to(top);
+            }
+            let count = if is_known { 1 } else { self.run_kept(target, owner, Purpose::FIRST_TEXT + slot, text)? };
             let values = (-count..0).map(|index| match state.type_at(index) {
                 Type::String => Ok(state.with_bytes(index, |bytes| String::from_utf8_lossy(bytes).into_owned())),
                 _ => self.shown.preview(state, index).map(|(_, preview)| Some(preview)),
@@ -131,6 +155,7 @@ impl Evaluator {
     /// Forgets what was compiled for breakpoints: which of them are armed has changed.
     pub(crate) fn forget_kept(&self) {
         self.kept.understood.borrow_mut().clear();
+        self.kept.understood_texts.borrow_mut().clear();
         if self.kept.count.replace(0) > 0 {
             let forgotten = self.main.push_table().and_then(|()| self.main.set_slot(Slot::Conditions));
             if let Err(error) = forgotten {

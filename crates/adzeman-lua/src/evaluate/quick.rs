@@ -5,7 +5,7 @@ use adzeman_core::host::Data;
 use adzeman_core::path::{Path, Root, Segment, TreePath};
 
 use super::names::may_mean_more;
-use crate::constants::scalar_at;
+use crate::constants::{push_scalar, scalar_at};
 use crate::ffi::state::{State, Type};
 use crate::look::Shown;
 use crate::scope::{self, Place, Target, push_captured, push_local};
@@ -99,38 +99,59 @@ fn value(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option
         Operand::Path(name, path) => (name, path),
         Operand::Calculation(..) | Operand::Other => return None,
     };
-    let target = match scope {
+    let top = state.top();
+    let found = tree(name, path, shown, scope).or_else(|| {
+        push_path(name, path, shown, state, scope)?;
+        scalar_at(state, -1)
+    });
+    state.cut_to(top);
+    found
+}
+
+fn target_of(scope: Scope) -> Option<Target> {
+    match scope {
         Scope::Function(target) => Some(target),
         Scope::Boundary => None,
-    };
-    let place = scope::place_of(target, name);
-    match (place, name.as_str()) {
-        (Place::Global, "event" | "host") => {
-            // A name that scripts made comes first.
-            let root = if name == "event" { Root::Event } else { Root::Host };
-            (!scope::is_global(shown.main(), target, name))
-                .then(|| of_tree(shown, &TreePath { root, path: path.clone() }))
-                .flatten()
-        }
-        (Place::Global, _) => {
-            let top = state.top();
-            let found = global(shown, state, target, name).and_then(|()| of_value(state, path));
-            state.cut_to(top);
-            found
-        }
-        (place, _) => {
-            let top = state.top();
-            match place {
-                Place::Local(at, number) => push_local(at, number, state),
-                Place::Captured(at, number) => push_captured(at, number, state),
-                Place::Removed(true) => scope::push_removed(target, name, state),
-                Place::Removed(false) | Place::Global => return None,
-            }
-            let found = (state.top() > top).then(|| of_value(state, path)).flatten();
-            state.cut_to(top);
-            found
-        }
     }
+}
+
+/// Pushes a value; nothing where only Lua can tell, and whatever is above the former top is to go.
+pub(super) fn push(operand: &Operand, shown: &Shown, state: State, scope: Scope) -> Option<()> {
+    let known = match operand {
+        Operand::Number { value, .. } | Operand::Literal { value, .. } => Some(value.clone()?),
+        Operand::Path(name, path) => tree(name, path, shown, scope),
+        Operand::Calculation(..) | Operand::Other => return None,
+    };
+    match (known, operand) {
+        // A part that holds others is an object of its own for the script.
+        (Some(Scalar::Other), _) => None,
+        (Some(value), _) => push_scalar(state, &value).ok(),
+        (None, Operand::Path(name, path)) => push_path(name, path, shown, state, scope),
+        (None, _) => None,
+    }
+}
+
+/// What the host tells, where a name stands for its data.
+fn tree(name: &str, path: &Path, shown: &Shown, scope: Scope) -> Option<Scalar> {
+    let root = *Root::ALL.iter().find(|root| root.name() == name)?;
+    let target = target_of(scope);
+    // A name that scripts made comes first.
+    let is_own =
+        !matches!(scope::place_of(target, name), Place::Global) || scope::is_global(shown.main(), target, name);
+    (!is_own).then(|| of_tree(shown, &TreePath { root, path: path.clone() })).flatten()
+}
+
+/// Pushes what a path of the script leads to.
+fn push_path(name: &str, path: &Path, shown: &Shown, state: State, scope: Scope) -> Option<()> {
+    let (target, top) = (target_of(scope), state.top());
+    match scope::place_of(target, name) {
+        Place::Local(at, number) => push_local(at, number, state),
+        Place::Captured(at, number) => push_captured(at, number, state),
+        Place::Removed(true) => scope::push_removed(target, name, state),
+        Place::Removed(false) => return None,
+        Place::Global => global(shown, state, target, name)?,
+    }
+    if state.top() > top { push_inside(state, path) } else { None }
 }
 
 /// Pushes a global, as long as no metamethod could have a say; nothing where another meaning of the name would.
@@ -145,8 +166,8 @@ fn global(shown: &Shown, state: State, target: Option<Target>, name: &str) -> Op
     is_known.then_some(())
 }
 
-/// What a path leads to from the value on top, as long as no metamethod could have a say.
-fn of_value(state: State, path: &Path) -> Option<Scalar> {
+/// Pushes what a path leads to from the value on top, as long as no metamethod could have a say.
+fn push_inside(state: State, path: &Path) -> Option<()> {
     for segment in path.segments() {
         if state.type_at(-1) != Type::Table {
             return None;
@@ -164,7 +185,7 @@ fn of_value(state: State, path: &Path) -> Option<Scalar> {
             return None;
         }
     }
-    scalar_at(state, -1)
+    Some(())
 }
 
 /// What the host tells of a part of its data, as a condition sees that.

@@ -18,7 +18,7 @@ use mlua::ffi;
 use super::activation::Activation;
 use super::others::{put, take_away};
 use super::state::{Slot, State};
-use super::watch::Watch;
+use super::watch::{Sees, Watch};
 use super::{finalizers, layout, leap, limit, one_call};
 
 thread_local! {
@@ -67,6 +67,26 @@ pub(crate) fn push_removed(state: State, level: usize, name: &str) -> Option<boo
     state.room(1);
     // SAFETY: states are looked at on their threads; the answer is used here alone, and there is room.
     unsafe { watch_of(state.raw()) }?.told(|told| told.push_removed(state, level, name))?
+}
+
+/// Where a function finds its globals, if that was noted.
+pub(crate) fn sees(function: &Activation) -> Option<Sees> {
+    let state = function.thread();
+    state.room(1);
+    // SAFETY: as in `push_removed`.
+    let watch = unsafe { watch_of(state.raw()) }?;
+    watch.globals_of.borrow().get(&function.definition()?).copied()
+}
+
+/// Notes that, unless a variable of the function may stand for it somewhere.
+pub(crate) fn note_sees(function: &Activation, sees: Sees) {
+    let state = function.thread();
+    state.room(1);
+    // SAFETY: as in `push_removed`.
+    let Some((watch, definition)) = unsafe { watch_of(state.raw()) }.zip(function.definition()) else { return };
+    if watch.told(|told| told.may_shadow_globals(state, function)) == Some(false) {
+        watch.globals_of.borrow_mut().insert(definition, sees);
+    }
 }
 
 /// The watch that watches the state of `raw`.

@@ -55,7 +55,7 @@ pub(super) const CODE_OF_NATIVE_CLOSURE: usize = 24;
 pub(super) const TEXT_OF_STRING: usize = 24;
 
 /// A function written in Lua, as it is told from others: every instance of one definition has the same.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub(crate) struct Definition {
     /// Address of what was compiled.
     pub(crate) prototype: usize,

@@ -46,6 +46,9 @@ pub(crate) trait Attendant {
     /// Whether the stack of the step under way has been left by what runs now, on another one.
     fn has_left_step(&self, state: State) -> bool;
 
+    /// Whether a variable of its own may stand for what a function sees as its globals.
+    fn may_shadow_globals(&self, state: State, function: &Activation) -> bool;
+
     /// A function is called, in the place of its caller if `is_tail`, and [calls are looked at](Watch::looks_at_calls).
     fn call_begun(&self, state: State, function: &Activation, call: usize, is_tail: bool);
 
@@ -127,6 +130,15 @@ pub(crate) struct Wanted {
     pub(crate) calls: bool,
 }
 
+/// Where functions of a definition find their globals.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Sees {
+    /// In what they have captured as the variable of this number.
+    Captured(usize),
+    /// In what is kept under this number ([`environments`](crate::environments)), as they use none themselves.
+    Kept(i64),
+}
+
 /// What calls are looked at for, where that is little.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct CallsFor {
@@ -151,6 +163,8 @@ pub(crate) struct Watch {
     busy: Cell<bool>,
     /// The handler under way is given up: see [`abandon`](Self::abandon).
     abandoning: Cell<bool>,
+    /// Where functions find their globals, as far as that was asked and is the same everywhere in them.
+    pub(super) globals_of: RefCell<FxHashMap<Definition, Sees>>,
     calls_for: Cell<Option<CallsFor>>,
     /// When calls under way began, if that is wanted.
     pub(crate) begun: RefCell<FxHashMap<usize, Instant>>,
@@ -221,6 +235,7 @@ impl Watch {
             watching: Cell::default(),
             busy: Cell::new(false),
             abandoning: Cell::new(false),
+            globals_of: RefCell::default(),
             calls_for: Cell::new(None),
             begun: RefCell::default(),
             entered: Cell::new(0),
@@ -457,8 +472,12 @@ impl Watch {
         if let Some(thread) = coroutine {
             self.others.inherit(thread.raw(), self.running().raw());
         }
-        // One that nobody has met yet is watched from here on; the host may have put a hook of its own onto it.
-        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !thread.is_hooked_by_us()) {
+        // One that nobody has met yet is watched from here on, whatever the hook was of the one that made it; and the host may have put a
+        // hook of its own onto it.
+        let is_watched = |thread: State| {
+            thread.is_hooked_by_us() && walk::with_thread(self.main, thread.address(), |_| ()).is_some()
+        };
+        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !is_watched(*thread)) {
             thread.push_self();
             report(walk::note_thread(thread));
             hook::set_hook_of(self, thread, self.watching.get());
@@ -541,6 +560,11 @@ impl Watch {
     /// Says what is wanted besides lines.
     pub(crate) fn want(&self, wanted: Wanted) {
         self.wanted.set(wanted);
+    }
+
+    /// Where functions find their globals may be elsewhere now.
+    pub(crate) fn forget_globals(&self) {
+        self.globals_of.borrow_mut().clear();
     }
 
     /// Says what alone calls are looked at for; nothing where they are for more.

@@ -221,3 +221,22 @@ fn each_place_with_each_kind_is_armed_when_it_is_hidden_before_and_after() {
     }
     let _: Lua = ran.lua;
 }
+
+/// A coroutine has the hook of the one that made it, as that was then.
+#[test]
+fn a_coroutine_that_was_made_while_other_lines_were_armed_is_watched_when_it_goes_on() {
+    let steps = [
+        Step::Ballast(2847),
+        Step::Ballast(4815),
+        Step::Arm(vec![0]),
+        Step::Hide(7, 5),
+        Step::Discover,
+        Step::Arm(vec![4]),
+        Step::Use(7),
+    ];
+    let script = script(&steps, false);
+    let (expected, hits) = twin(&script);
+    let ran = run(&script, |_, _| Go::Freely);
+    assert_eq!((outcome(&ran), &ran.stops), (expected, &hits));
+    assert_eq!(hits, [22]);
+}
