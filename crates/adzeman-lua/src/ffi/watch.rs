@@ -472,15 +472,17 @@ impl Watch {
         if let Some(thread) = coroutine {
             self.others.inherit(thread.raw(), self.running().raw());
         }
-        // One that nobody has met yet is watched from here on, whatever the hook was of the one that made it; and the host may have put a
-        // hook of its own onto it.
-        let is_watched = |thread: State| {
-            thread.is_hooked_by_us() && walk::with_thread(self.main, thread.address(), |_| ()).is_some()
-        };
-        if let Some(thread) = coroutine.filter(|thread| self.is_hooked() && !is_watched(*thread)) {
-            thread.push_self();
-            report(walk::note_thread(thread));
-            hook::set_hook_of(self, thread, self.watching.get());
+        if let Some(thread) = coroutine.filter(|_| self.is_hooked()) {
+            let has_ours = thread.is_hooked_by_us();
+            // One that nobody has met yet is watched from here on; the host may have put a hook of its own onto it.
+            if !has_ours {
+                thread.push_self();
+                report(walk::note_thread(thread));
+            }
+            // What it has from the one that made it may be long past. Nothing is called for it, which a hook of the script's own would see.
+            if !has_ours || walk::with_thread(self.main, thread.address(), |_| ()).is_none() {
+                hook::set_hook_of(self, thread, self.watching.get());
+            }
         }
         self.running.set(coroutine);
         self.registration.set_running(coroutine)
@@ -616,6 +618,10 @@ impl Watch {
     pub(crate) fn set_hooks(&self, how: Watching) {
         self.watching.set(how);
         report(walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how)));
+        // It may be one that nobody has met.
+        if let Some(running) = self.running.get() {
+            hook::set_hook_of(self, running, how);
+        }
     }
 
     /// Takes note of the hooks in whose place an interrupt has put ours.
