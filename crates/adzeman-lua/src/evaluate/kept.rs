@@ -17,13 +17,16 @@ use crate::text::conditions::{Condition, Operand};
 use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
+/// What was understood of texts; nothing of those that only Lua can tell.
+type Understood<K, T> = RefCell<HashMap<K, Option<Rc<T>>>>;
+
 /// What is kept for breakpoints.
 #[derive(Default)]
 pub(super) struct Kept {
     /// The conditions of breakpoints, as far as they were understood.
-    understood: RefCell<HashMap<u64, Option<Rc<Condition>>>>,
+    understood: Understood<u64, Condition>,
     /// The values that their texts name, by their places there.
-    understood_texts: RefCell<HashMap<(u64, usize), Option<Rc<Operand>>>>,
+    understood_texts: Understood<(u64, usize), Operand>,
     /// Texts of breakpoints that are kept compiled.
     count: Cell<usize>,
 }
