@@ -3,8 +3,8 @@
 
 mod support;
 
-use std::cell::Cell;
-use std::rc::Rc;
+use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
+use std::sync::{Arc, Mutex};
 use std::thread;
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
@@ -35,7 +35,7 @@ const WATCHED: [&str; 4] = ["local", "captured", "global", "field"];
 const WAYS: [&str; 11] =
     ["bare", "attached", "never", "every", "message", "error", "uncaught", "budget", "out", "write", "reached"];
 
-/// A frame of the program whose handlers are events of their own, in one round.
+/// Frames of the program whose handlers are events of their own, in one round.
 const FRAMES: i64 = 5;
 
 impl Program {
@@ -90,18 +90,18 @@ impl Program {
 
     /// How often the hot line is reached.
     fn count_reached(&self, rounds: i64) -> u64 {
-        let (lua, hot, count) = (Lua::new(), self.line("hot") as usize, Rc::new(Cell::new(0)));
+        let (lua, hot, count) = (Lua::new(), self.line("hot") as usize, Arc::new(AtomicU64::new(0)));
         let counted = count.clone();
         let hook = move |_: &Lua, debug: &mlua::debug::Debug| {
             if debug.current_line() == Some(hot) {
-                counted.set(counted.get() + 1);
+                counted.fetch_add(1, SeqCst);
             }
             Ok(VmState::Continue)
         };
         let run = self.load(|text| lua.load(text).exec().expect("it runs"), &lua);
         lua.set_global_hook(HookTriggers::EVERY_LINE, hook).expect("a hook");
         self.calls(rounds, |argument| drop(run.call::<mlua::Value>(argument).expect("it runs")));
-        count.get()
+        count.load(SeqCst)
     }
 
     fn run(&'static self, way: &str, rounds: i64) {
@@ -110,7 +110,7 @@ impl Program {
             "reached" => return println!("{}", self.count_reached(rounds)),
             _ => {}
         }
-        let gauge = std::sync::Arc::new(std::sync::Mutex::new(json!({"level": 1.5, "name": "upper"})));
+        let gauge = Arc::new(Mutex::new(json!({"level": 1.5, "name": "upper"})));
         let host = Host::builder("bench").event(EventKind::new("frame.update")).object("gauge", gauge);
         let host = host.start(Listen::Off).expect("a host");
         let lua = Lua::new();
@@ -181,6 +181,7 @@ impl Program {
     }
 }
 
+/// Sets one breakpoint, the only one on lines.
 fn set(client: &mut Client<PipeReader, PipeWriter>, breakpoint: Json) {
     let line = breakpoint["line"].clone();
     let wanted = json!({"source": {"path": "program.lua"}, "breakpoints": [breakpoint]});
@@ -198,7 +199,8 @@ fn main() {
         match parts.next().expect("a way") {
             "ways" => program.ways().iter().for_each(|way| println!("{}", way.replace(' ', "_"))),
             way => {
-                program.run(&way.replace('_', " "), parts.next().and_then(|count| count.parse().ok()).expect("rounds"))
+                let rounds = parts.next().and_then(|count| count.parse().ok()).expect("rounds");
+                program.run(&way.replace('_', " "), rounds);
             }
         }
         return;
