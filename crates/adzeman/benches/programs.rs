@@ -32,8 +32,8 @@ const CONDITIONS: [&str; 8] = ["local", "captured", "field", "nested", "global",
 /// Kinds of variables that are watched for a change, none of which changes.
 const WATCHED: [&str; 4] = ["local", "captured", "global", "field"];
 /// The other ways.
-const WAYS: [&str; 11] =
-    ["bare", "attached", "never", "every", "message", "error", "uncaught", "budget", "out", "write", "reached"];
+const WAYS: [&str; 10] =
+    ["bare", "attached", "never", "every", "message", "error", "uncaught", "budget", "out", "reached"];
 
 /// Frames of the program whose handlers are events of their own, in one round.
 const FRAMES: i64 = 5;
@@ -74,6 +74,7 @@ impl Program {
             .map(|way| (*way).to_owned())
             .chain(conditions)
             .chain(watched.map(|kind| format!("change {kind}")))
+            .chain(self.said("written").map(|_| "write".to_owned()))
             .collect()
     }
 
@@ -166,13 +167,17 @@ impl Program {
     }
 
     fn set_up_at_stop(&self, client: &mut Client<PipeReader, PipeWriter>, way: &str) {
-        if let Some(kind) = way.strip_prefix("change ").or((way == "write").then_some("field")) {
+        let watched = match way.strip_prefix("change ") {
+            Some(kind) => Some(format!("watch {kind}")),
+            None => (way == "write").then(|| "written".to_owned()),
+        };
+        if let Some(watched) = watched {
             let frames = client.request("stackTrace", json!({"threadId": 1}));
-            let name = self.said(&format!("watch {kind}")).expect("something to watch");
+            let name = self.said(&watched).expect("something to watch");
             let frame = frames["stackFrames"][0]["id"].clone();
             let info = client.request("dataBreakpointInfo", json!({"name": name, "frameId": frame}));
-            let access = if way == "write" { json!("write") } else { Json::Null };
-            let wanted = json!({"breakpoints": [{"dataId": info["dataId"], "accessType": access}]});
+            let own = if way == "write" { json!({"on": "write"}) } else { Json::Null };
+            let wanted = json!({"breakpoints": [{"dataId": info["dataId"], "adzeman": own}]});
             let body = client.request("setDataBreakpoints", wanted);
             assert_eq!(body["breakpoints"][0]["verified"], true, "{name}: {body}");
         }

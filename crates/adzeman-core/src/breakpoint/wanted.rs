@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Weak};
 
-use super::{Breakpoint, HitRule, Sited};
-use crate::source::{Line, LineSet, SourceId, SourceLine};
+use super::{Breakpoint, HitRule, Site, Sited, TrackId, Tracked};
+use crate::source::{Line, LineSet, NameUse, SourceId, SourceLine};
 
 /// Lines to be reported, by source. Made anew at each change and never changed; what is wanted of a source as before is shared
 /// with the one before.
@@ -32,6 +32,8 @@ pub enum Idle {
     Unless(Arc<str>),
     /// When the time is one that does not count by its hit rule.
     Passing(Passing),
+    /// When none of these, as the line is written, names this watched value.
+    Unnamed(TrackId, Arc<[NameUse]>),
 }
 
 /// A breakpoint that nothing but a hit rule narrows: who reports its line may count the times that are no hits.
@@ -58,6 +60,10 @@ impl Passing {
 impl Idle {
     fn of(sited: &Sited) -> Option<Self> {
         let spec = &sited.breakpoint.spec;
+        if let (false, Site::Change { target: Tracked::Script { track, .. }, .. }) = (sited.uses.is_empty(), &spec.site)
+        {
+            return Some(Self::Unnamed(*track, sited.uses.clone()));
+        }
         if let Some(condition) = &spec.condition {
             return Some(Self::Unless(condition.as_str().into()));
         }

@@ -258,6 +258,7 @@ impl Exchanges {
             let idle = wanted.idle_at(SourceLine { source, line })?;
             Filter::any(idle.iter().map(|idle| match idle {
                 Idle::Passing(passing) => Some(Filter::counting(passing)),
+                Idle::Unnamed(track, uses) => Filter::of_uses(*track, uses),
                 Idle::Unless(condition) => match self.known_filters.get(&**condition) {
                     Some(known) => known.clone(),
                     None => {

@@ -215,8 +215,14 @@ mod tests {
     use crate::text::statements::call;
 
     fn made(script: &str, condition: &str) -> Result<Safe, Refused> {
-        let natives =
-            Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() };
+        let natives = Natives {
+            report: "m".into(),
+            field: "f".into(),
+            test: "t".into(),
+            host: "h".into(),
+            count: "c".into(),
+            name: "n".into(),
+        };
         let dumped = |call: &str| {
             let lua = mlua::Lua::new();
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)

@@ -8,8 +8,9 @@ use mlua::ffi;
 use rustc_hash::FxHashSet;
 
 use super::body;
+use super::compared;
 use super::hook::{caught, watch_of};
-use super::state::State;
+use super::state::{Slot, State};
 use crate::text::conditions::Scalar;
 use crate::text::counted::Counted;
 
@@ -36,7 +37,7 @@ impl Counting {
 
 /// Whether a function is one that bodies were made to call.
 pub(super) fn is_put_in(native: ffi::lua_CFunction) -> bool {
-    let put_in: [ffi::lua_CFunction; 5] = [body::at_site, field, test, host, count];
+    let put_in: [ffi::lua_CFunction; 6] = [body::at_site, field, test, host, count, name];
     put_in.iter().any(|held| *held as usize == native as usize)
 }
 
@@ -130,6 +131,27 @@ pub(super) unsafe extern "C-unwind" fn count(raw: *mut ffi::lua_State) -> c_int 
             None => false,
         };
         ffi::lua_pushinteger(raw, is_reported.into());
+        1
+    }
+}
+
+/// `name(track, table, key)`: whether a watched field is the one of this table with this key, as 1 or 0.
+pub(super) unsafe extern "C-unwind" fn name(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with three arguments and room for more; nothing is converted, and nothing raises.
+    unsafe {
+        let track = ffi::lua_tointegerx(raw, 1, std::ptr::null_mut());
+        ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Tracks.key());
+        let entry = compared::first_entry(track);
+        // What could not be read raw is nil.
+        let is_read = ffi::lua_type(raw, 2) != ffi::LUA_TNIL && ffi::lua_type(raw, 3) != ffi::LUA_TNIL;
+        if !is_read || ffi::lua_rawgeti(raw, 4, entry) != ffi::LUA_TTABLE {
+            return 0;
+        }
+        let is_it = ffi::lua_rawequal(raw, -1, 2) != 0 && {
+            ffi::lua_rawgeti(raw, 4, entry + 1);
+            ffi::lua_rawequal(raw, -1, 3) != 0
+        };
+        ffi::lua_pushinteger(raw, is_it.into());
         1
     }
 }

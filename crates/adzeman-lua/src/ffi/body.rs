@@ -228,7 +228,8 @@ fn called(
     let test = (address_of_text(state, &natives.test)?, asked::test as ffi::lua_CFunction);
     let host = (address_of_text(state, &natives.host)?, asked::host as ffi::lua_CFunction);
     let count = (address_of_text(state, &natives.count)?, asked::count as ffi::lua_CFunction);
-    Ok([report, field, test, host, count].into_iter())
+    let name = (address_of_text(state, &natives.name)?, asked::name as ffi::lua_CFunction);
+    Ok([report, field, test, host, count, name].into_iter())
 }
 
 /// The address of a short text, which is the same object wherever it is, as long as something holds it.

@@ -8,6 +8,15 @@ use mlua::ffi;
 use super::layout;
 use super::state::{Slot, State};
 
+/// Entries of one watched value in [`Slot::Tracks`]: what holds it, its key, what it held last, and, for one that was set for now, what
+/// was set.
+pub(crate) const ENTRIES: i64 = 4;
+
+/// The first entry of a watched value, by its number.
+pub(crate) fn first_entry(track: i64) -> i64 {
+    track.wrapping_mul(ENTRIES)
+}
+
 /// What holds a watched value; its entries in [`Slot::Tracks`] begin at a number: the table or function that holds it, its key, and
 /// what it was.
 #[derive(Debug, Clone, Copy)]

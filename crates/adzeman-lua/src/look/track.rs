@@ -15,14 +15,10 @@ use adzeman_core::path::{Path, Segment};
 use super::Shown;
 
 use crate::ffi::activation::Activation;
-use crate::ffi::compared::{Holder, is_same};
+use crate::ffi::compared::{ENTRIES, Holder, first_entry, is_same};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 use crate::scope::{self, NOTATION, Place, Target, cannot, push_function_of, read};
-
-/// Registry entries of one watched value: what holds it, its key, what it held last, and, for one that was set for now, what was
-/// set.
-const ENTRIES: i64 = 4;
 
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Where {
@@ -76,7 +72,7 @@ impl Tracks {
 }
 
 pub(super) fn entry(track: u64, part: i64) -> i64 {
-    i64::try_from(track).unwrap_or(0) * ENTRIES + part
+    first_entry(i64::try_from(track).unwrap_or(0)) + part
 }
 
 impl Tracks {

@@ -18,8 +18,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use adzeman_core::breakpoint::Passing;
+use adzeman_core::breakpoint::{Passing, TrackId};
 use adzeman_core::path::{Path, Root, Segment, TreePath};
+use adzeman_core::source::NameUse;
 
 use super::conditions::{Comparison, Condition, Operand, Scalar};
 use super::counted::Counted;
@@ -30,6 +31,8 @@ use super::number_of;
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Filter {
     either: Vec<Alternative>,
+    /// What may name a watched value.
+    named: Vec<(TrackId, Vec<Operand>)>,
     /// A hit rule, of which each time that it is asked is one that its line is reached. So it is asked last.
     counted: Option<HitRule>,
     names: Names,
@@ -76,6 +79,8 @@ pub(crate) struct Natives {
     pub(crate) host: String,
     /// Counts a time that a line is reached.
     pub(crate) count: String,
+    /// Tells whether a table and a key are those of a watched value.
+    pub(crate) name: String,
 }
 
 impl Natives {
@@ -87,6 +92,7 @@ impl Natives {
             test: format!("field tested {number}"),
             host: format!("host read {number}"),
             count: format!("time counted {number}"),
+            name: format!("value named {number}"),
         };
         let mut candidates = (0..).map(numbered);
         let are_free = |held: &Self| is_free(&held.report) && held.asked().iter().all(|text| is_free(text));
@@ -94,8 +100,8 @@ impl Natives {
     }
 
     /// Those that filters call.
-    pub(crate) fn asked(&self) -> [&String; 4] {
-        [&self.field, &self.test, &self.host, &self.count]
+    pub(crate) fn asked(&self) -> [&String; 5] {
+        [&self.field, &self.test, &self.host, &self.count, &self.name]
     }
 }
 
@@ -104,15 +110,40 @@ impl Filter {
     pub(crate) fn of(condition: &str) -> Option<Self> {
         let condition = Arc::new(Condition::parse(condition)?);
         let either = vec![Alternative { condition, left_out: 0 }];
-        let filter = Self { either, counted: None, names: Names::default() };
+        let filter = Self { either, named: Vec::new(), counted: None, names: Names::default() };
         // A text of several lines would move those below it.
         filter.text(&Natives::default()).filter(|text| !text.contains(['\n', '\r'])).map(|_| filter)
+    }
+
+    /// For uses of a watched value.
+    pub(crate) fn of_uses(track: TrackId, uses: &[NameUse]) -> Option<Self> {
+        let operand = |held: &NameUse| match Condition::parse(&held.text)? {
+            Condition::Value(operand @ Operand::Path(..)) => Some(operand),
+            _ => None,
+        };
+        let operands = uses.iter().map(operand).collect::<Option<Vec<_>>>()?;
+        let named = vec![(track, operands)];
+        let filter = Self { either: Vec::new(), named, counted: None, names: Names::default() };
+        // A name with nothing behind it may turn out to be that of a global.
+        let text = filter.clone().with_all_global().text(&Natives::default())?;
+        (!text.contains(['\n', '\r'])).then_some(filter)
+    }
+
+    /// The same, with every name in uses taken for that of a global.
+    fn with_all_global(mut self) -> Self {
+        for operand in self.named.iter().flat_map(|(_, operands)| operands) {
+            if let Operand::Path(name, _) = operand {
+                self.names.globals.insert(name.clone());
+            }
+        }
+        self
     }
 
     /// For a hit rule.
     pub(crate) fn counting(passing: &Passing) -> Self {
         Self {
             either: Vec::new(),
+            named: Vec::new(),
             counted: Some(HitRule { passing: passing.clone(), numbered: None }),
             names: Names::default(),
         }
@@ -128,14 +159,15 @@ impl Filter {
     /// One for several breakpoints of a line. Of those that count, only one can do so by itself: a time that another one reports is
     /// counted by all.
     pub(crate) fn any(filters: impl Iterator<Item = Option<Self>>) -> Option<Self> {
-        let (mut either, mut counted) = (Vec::new(), Vec::new());
+        let (mut either, mut named, mut counted) = (Vec::new(), Vec::new(), Vec::new());
         for filter in filters {
             let filter = filter?;
             either.extend(filter.either);
+            named.extend(filter.named);
             counted.extend(filter.counted);
         }
-        let is_one = counted.len() < 2 && either.len() + counted.len() > 0;
-        is_one.then(|| Self { either, counted: counted.pop(), names: Names::default() })
+        let is_one = counted.len() < 2 && either.len() + named.len() + counted.len() > 0;
+        is_one.then(|| Self { either, named, counted: counted.pop(), names: Names::default() })
     }
 
     /// Lets more through: leaves out the last part of each that has more than one. False if nothing could be left out.
@@ -162,6 +194,10 @@ impl Filter {
             (!parts.is_empty()).then(|| parts.join(" and "))
         };
         let mut either = self.either.iter().map(side).collect::<Option<Vec<_>>>()?;
+        for (track, operands) in &self.named {
+            let names = operands.iter().map(|operand| Writer { names: &self.names, natives }.names(*track, operand));
+            either.push(names.collect::<Option<Vec<_>>>()?.join(" or "));
+        }
         if let Some(rule) = &self.counted {
             let number = rule.numbered.as_ref().map_or(0, |held| held.number);
             either.push(format!("(\"{}\")({number}) == 1", natives.count));
@@ -281,6 +317,19 @@ impl Writer<'_> {
         }
     }
 
+    /// Whether a path is that of a watched field.
+    fn names(&self, track: TrackId, operand: &Operand) -> Option<String> {
+        let Operand::Path(name, path) = operand else { return None };
+        let (table, key) = match path.segments().split_last() {
+            Some((last, table)) => (self.variable(name, table, Purpose::Value)?, self.key(last)?),
+            // A variable of its own is another matter: so is what cannot be read. The compiler tells whether it is one.
+            None if !self.names.globals.contains(name) => return Some(format!("({name} == nil or true)")),
+            None if self.names.lacks_environment => return None,
+            None => ("_ENV".to_owned(), format!("\"{name}\"")),
+        };
+        Some(is_one(&format!("(\"{}\")({}, {table}, {key})", self.natives.name, track.0)))
+    }
+
     /// A variable, or a field inside it.
     fn variable(&self, name: &str, path: &[Segment], purpose: Purpose<'_>) -> Option<String> {
         let (table, key) = match path.split_last() {
@@ -361,7 +410,14 @@ mod tests {
     use super::*;
 
     fn natives() -> Natives {
-        Natives { report: "m".into(), field: "f".into(), test: "t".into(), host: "h".into(), count: "c".into() }
+        Natives {
+            report: "m".into(),
+            field: "f".into(),
+            test: "t".into(),
+            host: "h".into(),
+            count: "c".into(),
+            name: "n".into(),
+        }
     }
 
     fn text(condition: &str) -> Option<String> {
@@ -421,6 +477,19 @@ mod tests {
         let mut filter = Filter::of("event.n == 2").unwrap();
         assert!(filter.is_global("event") && filter.lacks_environment());
         assert_eq!(filter.text(&natives()), Some(format!(r#"((("h")({number}, 2, 2) + 0) == 1)"#)));
+    }
+
+    #[test]
+    fn a_use_asks_for_the_table_and_the_key() {
+        let line = adzeman_core::source::Line::FIRST;
+        let named = |text: &str| NameUse { line, is_write: true, text: text.to_owned(), guard: None };
+        let uses = [named("one.x"), named("boats[k]"), named("total")];
+        let mut filter = Filter::of_uses(TrackId(3), &uses).unwrap();
+        let expected = r#"((("n")(3, one, "x") + 0) == 1) or ((("n")(3, boats, k) + 0) == 1) or "#;
+        assert_eq!(filter.text(&natives()), Some(format!("{expected}(total == nil or true)")));
+        assert!(filter.is_global("total"));
+        assert_eq!(filter.text(&natives()), Some(format!(r#"{expected}((("n")(3, _ENV, "total") + 0) == 1)"#)));
+        assert_eq!(Filter::of_uses(TrackId(3), &[named("f(x).y")]), None);
     }
 
     #[test]

@@ -8,15 +8,17 @@ use std::sync::atomic::AtomicBool;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, ChangeKind, OwnerId, Site, TrackId};
 use adzeman_core::decide::{Decider, Moment, Reason};
-use adzeman_core::engine::{Engine, EngineContext as _, EngineError, Need, Reload, ReloadMode, ScopeKind, Supervisor};
+use adzeman_core::engine::{
+    Engine, EngineContext as _, EngineError, Need, Reload, ReloadMode, ScopeKind, Supervisor, Syntax as _,
+};
 use adzeman_core::host::{Data, HostError, HostView, at};
 use adzeman_core::path::{Notation, Path};
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::source::SourceLine;
-use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, Sources};
+use adzeman_core::source::{Line, LineSet, Source, SourceFacts, SourceId, Sources};
 use adzeman_core::stepping::{Step, StepKind};
 use adzeman_core::value::{Page, Part, Variable};
-use adzeman_lua::LuaEngine;
+use adzeman_lua::{LuaEngine, LuaSyntax};
 use mlua::Lua;
 use serde_json::{Value as Json, json};
 
@@ -69,6 +71,8 @@ pub(crate) struct Supervising {
     /// had run.
     tracked: Tracked,
     changes: RefCell<Vec<String>>,
+    /// Whether what is watched for is what writes to them.
+    watches_writes: bool,
     /// Whether every line is told of, also where a step needs those of one call only, or changes none that nothing changed on.
     watches_widely: bool,
 }
@@ -98,6 +102,9 @@ impl Supervisor for Supervising {
             let ran = change.place.map_or(0, |place| place.line.get());
             let (before, now) = (&change.before.1, &change.now.1);
             self.changes.borrow_mut().push(format!("{}: {} {before} > {now} by {ran}", line.get(), change.target));
+        }
+        if let Some(Reason::Used { target, .. }) = &reason {
+            self.changes.borrow_mut().push(format!("{}: {target}", line.get()));
         }
         if reason.is_some() {
             self.stops.borrow_mut().push(line.get());
@@ -155,11 +162,14 @@ impl Supervising {
     fn arm(&self, mut specs: Vec<BreakpointSpec>) {
         specs.extend(self.tracked.borrow().iter().map(|(track, shown)| {
             let target = adzeman_core::breakpoint::Tracked::Script { context: 0, track: *track, shown: shown.clone() };
-            BreakpointSpec::at(Site::Change { target, how: ChangeKind::Value })
+            let how = if self.watches_writes { ChangeKind::Written } else { ChangeKind::Value };
+            BreakpointSpec::at(Site::Change { target, how })
         }));
         let mut store = BreakpointStore::default();
         store.replace(OwnerId(1), |_| true, specs);
-        let resolved = store.resolve(&self.sources.borrow(), &[], &|_, _| Vec::new());
+        let uses =
+            |source: &Source, name: &str| source.text().map(|text| LuaSyntax.uses_of(text, name)).unwrap_or_default();
+        let resolved = store.resolve(&self.sources.borrow(), &[], &uses);
         self.decider.borrow_mut().arm(Arc::new(Armed::new(&resolved, Arc::default())));
     }
 }
@@ -205,7 +215,7 @@ pub(crate) fn run_with(
 }
 
 /// Runs a script up to its first stop, watches what these names stand for there, and answers how they changed from then on: by every
-/// line told of if `widely`.
+/// line told of if `widely`. With the remark `--writes` in it, what writes to them stops.
 pub(crate) fn run_watching(script: &str, names: &'static [&'static str], widely: bool) -> Ran {
     let tracked = Tracked::default();
     let kept = tracked.clone();
@@ -244,6 +254,7 @@ fn run_from(
         busy: Cell::new(false),
         tracked,
         changes: RefCell::default(),
+        watches_writes: script.contains("--writes"),
         watches_widely,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host.clone()).unwrap());
@@ -314,6 +325,7 @@ pub(crate) fn reloading(
         busy: Cell::new(false),
         tracked: Tracked::default(),
         changes: RefCell::default(),
+        watches_writes: false,
         watches_widely: false,
     });
     let engine = Rc::new(LuaEngine::new(&lua, supervising.clone(), host).unwrap());

@@ -274,3 +274,34 @@ return 'done'";
     assert_eq!(ran.reached, 5, "lines on which nothing has changed are told of to nobody");
     assert!(run_watching(script, &["held.level"], true).reached > 9);
 }
+
+#[test]
+fn a_write_to_another_field_of_the_name_is_told_apart_in_place() {
+    let script = "\
+local held, others = {level = 1}, {} --writes
+total = 0
+for i = 1, 5 do others[i] = {level = i} end
+local function write(to, key)
+  to.level = 2
+  to[key] = 3
+  total = total + 1
+  others[1].level, to.level = 5, 6
+end
+local function main()
+  local both = {held, others} --stop
+  rearm({})
+  for i = 1, 5 do write(others[i], 'level') end
+  write(held, 'other')
+  write(setmetatable({}, {__index = held}), 'level')
+  _ENV.total = 3
+  return both
+end
+main()
+return 'done'";
+    let ran = run_watching(script, &["held.level"], false);
+    assert_eq!(ran.changes, ["5: held.level", "8: held.level"]);
+    // Where a field is read that may not be there raw, the line is told of.
+    assert!(ran.reached < 10, "{} lines are told of", ran.reached);
+    let ran = run_watching(script, &["total"], false);
+    assert_eq!(ran.changes, [vec!["7: total"; 7], vec!["16: total"]].concat());
+}

@@ -9,9 +9,11 @@
 --: watch captured width
 --: watch global season
 --: watch field lists.name
+--: written spare[1]
 local width = 3
 season = 1
 lists = { name = "chains" }
+spare = { 1 }
 
 function is_none(value)
   return value < 0

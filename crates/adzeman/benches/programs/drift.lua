@@ -9,9 +9,11 @@
 --: watch captured pull
 --: watch global calm
 --: watch field barges[1].mass
+--: written spare.x
 local pull = 0.01
 local barges = {}
 calm = 1
+spare = { x = 1 }
 
 function is_lost(distance)
   return distance > 1000

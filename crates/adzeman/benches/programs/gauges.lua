@@ -9,9 +9,11 @@
 --: watch captured offset
 --: watch global tide
 --: watch field sums.scale
+--: written spare[1]
 local offset = 1
 local sums = { scale = 1, of = { scale = 1 } }
 tide = 1
+spare = { 1 }
 
 function is_out(i)
   return i > 1000

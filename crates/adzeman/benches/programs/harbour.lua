@@ -9,9 +9,11 @@
 --: watch captured width
 --: watch global wind
 --: watch field boats[1].name
+--: written spare.x
 local width = 100
 boats = {}
 wind = 0.5
+spare = { x = 1 }
 
 function is_gone(boat)
   return boat.x == "gone"

@@ -9,9 +9,11 @@
 --: watch captured separator
 --: watch global language
 --: watch field board.name
+--: written spare.lock
 local separator = ", "
 local board = { name = "lock", counts = { flood = 0 } }
 language = "plain"
+spare = { lock = 1 }
 
 function is_alarm(word)
   return word == "flood"

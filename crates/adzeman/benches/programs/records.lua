@@ -9,9 +9,11 @@
 --: watch captured quote
 --: watch global format
 --: watch field book.name
+--: written spare.boat
 local quote = '"'
 local book = { name = "tolls", first = { flood = 0 } }
 format = "short"
+spare = { boat = "none" }
 
 function is_strange(value)
   return value == "flood"

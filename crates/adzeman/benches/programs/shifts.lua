@@ -9,9 +9,11 @@
 --: watch captured longest
 --: watch global overtime
 --: watch field plan.name
+--: written spare.left
 local longest = 100
 overtime = false
 plan = { name = "monday" }
+spare = { left = 1 }
 
 function is_idle(packet)
   return packet == 1

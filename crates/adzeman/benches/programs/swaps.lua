@@ -9,9 +9,11 @@
 --: watch captured most
 --: watch global berths
 --: watch field yard.name
+--: written spare[1]
 local most = 0
 local yard = { name = "north", order = { first = 1 } }
 berths = 7
+spare = { 1 }
 
 function is_wrong(first)
   return first > 1000
