@@ -26,7 +26,8 @@ pub(crate) fn are_known() -> bool {
     })
 }
 
-const CONDITION: &str = "(x % 7 == 3 and y ~= nil or not (x >= 2) or x - y > 100 or y == 'text') and (x + x) * 2 // 3 / 4 ~= z and t.of.level < 5";
+const CONDITION: &str = "(x % 7 == 3 and y ~= nil or not (x >= 2) or x - y > 100 or y == 'text') \
+                         and (x + x) * 2 // 3 / 4 ~= z and t.of.level < 5";
 
 /// Runs a function with a filter: whether it calls for the arguments for which it must, and for no others.
 fn behaves(state: State) -> Option<bool> {

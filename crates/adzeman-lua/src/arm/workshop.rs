@@ -133,14 +133,16 @@ fn keep_newest<T>(kept: &mut VecDeque<T>, bytes: impl Fn(&T) -> usize) {
 /// `waits` when it is done.
 pub(super) fn order(order: Order, at_once: bool, waits: &Arc<AtomicBool>) -> Pending {
     let mut held = shelf();
-    let known = held.made.iter().find(|(known, _)| *known == order).map(|(_, slot)| slot.clone());
+    // Those that count do so by numbers of their own.
+    let is_shared = !order.asked.filters.values().any(Filter::counts);
+    let known = held.made.iter().find(|(known, _)| is_shared && *known == order).map(|(_, slot)| slot.clone());
     let is_new = known.is_none();
     let slot = known.unwrap_or_default();
     let pending = Pending::of(slot.clone());
     if slot.outcome.get().is_some() {
         return pending;
     }
-    if is_new {
+    if is_new && is_shared {
         held.made.push_back((order.clone(), slot.clone()));
         keep_newest(&mut held.made, |(order, _)| order.text.len());
     }

@@ -262,11 +262,10 @@ impl Context {
         } else if self.arms.is_looking() {
             self.look_on();
         }
-        let is_other_call = self.watch.confined.set(self.call_of_step(need));
-        self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
-        if is_other_call && self.watch.is_hooked() {
-            self.watch.set_hooks(self.watch.watching());
+        if before.lines_of != need.lines_of {
+            self.watch.confined.begin();
         }
+        self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
     }
 
     /// The call whose lines alone count, if all lines are wanted only for a step over or out of one.
@@ -306,12 +305,13 @@ impl Context {
     /// Sets the hooks that are needed now; with `anew` also where they are set already.
     fn set_needed_hooks(&self, need: &Need, anew: bool) {
         let how = self.how_to_watch(need);
+        let is_other_call = self.watch.confined.set(self.call_of_step(need));
         let was_abandoning = self.watch.end_abandoning();
         let find = anew && how != Watching::Nothing;
         if find {
             self.watch.find_threads();
         }
-        if find || was_abandoning || how != self.watch.watching() {
+        if find || was_abandoning || is_other_call || how != self.watch.watching() {
             self.watch.set_hooks(how);
         }
     }

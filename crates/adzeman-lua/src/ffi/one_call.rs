@@ -31,7 +31,11 @@ static HANDLER: OnceLock<usize> = OnceLock::new();
 
 /// The call of the step under way, if there is one.
 #[derive(Default)]
-pub(crate) struct Confined(Cell<Option<OneCall>>);
+pub(crate) struct Confined {
+    call: Cell<Option<OneCall>>,
+    /// Whether it is over, though the step goes on.
+    is_over: Cell<bool>,
+}
 
 impl OneCall {
     /// The call at a level of a thread, if there is one and the layout is known.
@@ -55,14 +59,20 @@ impl OneCall {
 }
 
 impl Confined {
-    /// Takes the call of a step, or none; whether that is another one than before.
+    /// Another step begins, or none is under way any more.
+    pub(crate) fn begin(&self) {
+        self.is_over.set(false);
+    }
+
+    /// Takes the call of the step, unless that is over, or none; whether that is another one than before.
     pub(crate) fn set(&self, call: Option<OneCall>) -> bool {
-        self.0.replace(call) != call
+        let call = call.filter(|_| !self.is_over.get());
+        self.call.replace(call) != call
     }
 
     /// What a thread watches, where all would be watched.
     pub(super) fn mask(&self, raw: *mut ffi::lua_State, all: c_int) -> c_int {
-        self.0.get().map_or(all, |held| held.mask(raw, all))
+        self.call.get().map_or(all, |held| held.mask(raw, all))
     }
 }
 
@@ -72,7 +82,7 @@ impl Confined {
 /// `raw` runs a hook, for the event of this call; `all` is what is watched where every line counts.
 #[inline]
 pub(super) unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, call: *const c_void) -> bool {
-    let Some(held) = watch.confined.0.get() else { return false };
+    let Some(held) = watch.confined.call.get() else { return false };
     if raw != held.thread.raw() {
         return !look_whether_over(watch, raw);
     }
@@ -85,7 +95,7 @@ pub(super) unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, call: *cons
     }
     if at == held.at {
         // A tail call has taken its place.
-        watch.confined.0.set(Some(OneCall { has_lines: false, ..held }));
+        watch.confined.call.set(Some(OneCall { has_lines: false, ..held }));
         // SAFETY: given by the caller.
         unsafe { set_mask(watch, raw, RETURNS) };
     } else {
@@ -100,7 +110,7 @@ pub(super) unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, call: *cons
 /// As [`called`].
 #[inline]
 pub(super) unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, call: *const c_void, all: c_int) -> bool {
-    let Some(held) = watch.confined.0.get() else { return false };
+    let Some(held) = watch.confined.call.get() else { return false };
     if raw != held.thread.raw() {
         return !look_whether_over(watch, raw);
     }
@@ -134,6 +144,7 @@ fn look_whether_over(watch: &Watch, raw: *mut ffi::lua_State) -> bool {
 
 /// From now on all lines count.
 fn end(watch: &Watch) {
-    watch.confined.0.set(None);
+    watch.confined.call.set(None);
+    watch.confined.is_over.set(true);
     caught(|| watch.set_hooks(watch.watching()));
 }

@@ -149,6 +149,11 @@ impl Filter {
         }
     }
 
+    /// Whether it counts.
+    pub(crate) fn counts(&self) -> bool {
+        self.counted.is_some()
+    }
+
     /// Gives what is counted a number for the bodies that are made, and answers it.
     pub(crate) fn number(&mut self) -> Option<Arc<Counted>> {
         let rule = self.counted.as_mut()?;

@@ -108,7 +108,8 @@ fn endless_evaluations_are_cut_off() {
         "setmetatable({}, {__index = function() while true do end end}).x",
     ] {
         let error = at_stop(SCRIPT, move |engine| engine.evaluate(Some(0), text).unwrap_err());
-        assert!(matches!(error, EngineError::OverLimit { .. }), "{text}: {error}");
+        // On a machine that is busy with others, the time is up first.
+        assert!(matches!(error, EngineError::OverLimit { .. } | EngineError::OverTime { .. }), "{text}: {error}");
     }
 }
 
