@@ -474,6 +474,14 @@ pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
     unsafe { look_again(watch, state.raw()) };
 }
 
+/// Whether a thread that has our hook watches by it what it would if it were [set](set_hook_of) now, as far as that is told at once.
+pub(crate) fn has_hook_of(watch: &Watch, state: State, how: Watching) -> bool {
+    let Watching::Events(mask) = how else { return false };
+    let mask = watch.others.joined(state.raw(), watch.confined.mask(state.raw(), mask), 0).0;
+    // SAFETY: the thread is live.
+    !watch.runs_openly() && unsafe { ffi::lua_gethookmask(state.raw()) } == mask
+}
+
 /// A signal may have asked for a look while the hook was being set, and been overruled: what asks is looked at afterwards.
 ///
 /// # Safety

@@ -480,7 +480,11 @@ impl Watch {
                 report(walk::note_thread(thread));
             }
             // What it has from the one that made it may be long past. Nothing is called for it, which a hook of the script's own would see.
-            if !has_ours || walk::with_thread(self.main, thread.address(), |_| ()).is_none() {
+            let is_watched = || {
+                hook::has_hook_of(self, thread, self.watching.get())
+                    || walk::with_thread(self.main, thread.address(), |_| ()).is_some()
+            };
+            if !has_ours || !is_watched() {
                 hook::set_hook_of(self, thread, self.watching.get());
             }
         }
