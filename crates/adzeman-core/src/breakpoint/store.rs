@@ -198,7 +198,7 @@ impl BreakpointStore {
             }
             Site::Change { target: Tracked::Script { shown, .. }, how: ChangeKind::Written | ChangeKind::Read } => {
                 let text = source.facts.text.as_deref();
-                text.is_some_and(|text| text.contains(last_name(shown)))
+                text.is_some_and(|text| may_use(text, last_name(shown)))
                     || self.is_replaced(sources, source, breakpoint.id)
             }
             Site::Change { .. } | Site::Event { .. } | Site::Time { .. } | Site::Error { .. } => false,
@@ -264,6 +264,11 @@ fn last_name(shown: &str) -> &str {
     shown.rsplit(|c| !is_part(c)).find(|part| !part.is_empty()).unwrap_or(shown)
 }
 
+/// Whether a text may use a field of this name, which may only show when it runs: `boats[name]`.
+fn may_use(text: &str, name: &str) -> bool {
+    text.contains(name) || text.contains('[')
+}
+
 /// Finds where the text of a source uses a name.
 pub type FindUses<'a> = dyn Fn(&Source, &str) -> Vec<NameUse> + 'a;
 
@@ -278,7 +283,7 @@ fn bind_uses(
     let name = last_name(shown);
     let mut used: Vec<(SourceLine, Vec<NameUse>)> = Vec::new();
     for source in sources.newest() {
-        if source.facts.text.as_ref().is_none_or(|text| !text.contains(name)) || source.text().is_none() {
+        if source.facts.text.as_ref().is_none_or(|text| !may_use(text, name)) || source.text().is_none() {
             continue;
         }
         let uses = known.entry((source.id, name.to_owned())).or_insert_with(|| find_uses(source, name));

@@ -305,3 +305,23 @@ return 'done'";
     let ran = run_watching(script, &["total"], false);
     assert_eq!(ran.changes, [vec!["7: total"; 7], vec!["16: total"]].concat());
 }
+
+#[test]
+fn a_write_to_a_field_whose_name_stands_nowhere_is_found() {
+    let script = "\
+local boats = {} --writes
+local names = {'He' .. 'ron', 'Ot' .. 'ter'}
+local function count(name)
+  boats[name] = (boats[name] or 0) + 1
+end
+local function main()
+  local all = {boats, names} --stop
+  rearm({})
+  for i = 1, 6 do count(names[i % 2 + 1]) end
+  return all
+end
+main()
+return 'done'";
+    let ran = run_watching(script, &["boats.Heron"], false);
+    assert_eq!(ran.changes, ["4: boats.Heron", "4: boats.Heron", "4: boats.Heron"]);
+}
