@@ -269,7 +269,8 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         });
     }
     watch.leave_entry();
-    if was_interrupted && !watch.wants_attention() && watch.is_hooked() && !watch.is_abandoning() {
+    let is_narrow = watch.is_gated() || watch.confined.is_under_way();
+    if was_interrupted && is_narrow && !watch.wants_attention() && !watch.is_abandoning() {
         // The interrupt has set what no gate needs, nor a call that is stepped over.
         // SAFETY: given by the caller.
         caught(|| set_hook_of(watch, unsafe { State::new(raw) }, watch.watching()));

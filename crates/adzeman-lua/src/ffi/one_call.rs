@@ -70,6 +70,11 @@ impl Confined {
         self.call.replace(call) != call
     }
 
+    /// Whether there is one.
+    pub(super) fn is_under_way(&self) -> bool {
+        self.call.get().is_some()
+    }
+
     /// What a thread watches, where all would be watched.
     pub(super) fn mask(&self, raw: *mut ffi::lua_State, all: c_int) -> c_int {
         self.call.get().map_or(all, |held| held.mask(raw, all))
