@@ -194,21 +194,56 @@ impl Contexts {
 pub(crate) struct Opening {
     /// Whether anything was opened that someone could come by.
     pub(crate) is_open: AtomicBool,
-    /// Scripts are held until this time for someone to attach, and whether the first line stops then.
-    holding_out: Mutex<Option<(Instant, bool)>>,
+    /// Whether scripts are held for someone to attach.
+    holding_out: Mutex<Option<HoldingOut>>,
     /// What is asked of clients that come over TCP.
     token: Mutex<String>,
+}
+
+/// That scripts are held until someone is attached and ready.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct HoldingOut {
+    until: Instant,
+    /// Whether the first line stops then.
+    pub(crate) stops: bool,
+    /// Whether a context has met it.
+    is_met: bool,
+    /// Whether someone was ready before that: the first context that meets it need not wait, and is the last to meet it.
+    is_over: bool,
+}
+
+impl HoldingOut {
+    /// For how long at most a context is held.
+    pub(crate) fn limit(&self) -> Duration {
+        if self.is_over { Duration::ZERO } else { self.until.saturating_duration_since(Instant::now()) }
+    }
 }
 
 impl Opening {
     /// Has scripts held, for at most `limit`, until someone is attached and ready; `stops` is whether their first line stops.
     pub(crate) fn hold_out(&self, limit: Duration, stops: bool) {
-        *lock(&self.holding_out) = Instant::now().checked_add(limit).map(|until| (until, stops));
+        let holding = |until| HoldingOut { until, stops, is_met: false, is_over: false };
+        *lock(&self.holding_out) = Instant::now().checked_add(limit).map(holding);
     }
 
-    /// Until when scripts are held, and whether their first line stops then.
-    pub(crate) fn holds_out(&self) -> Option<(Instant, bool)> {
-        *lock(&self.holding_out)
+    /// How scripts are held, as a context meets it that is opened now.
+    pub(crate) fn meet(&self) -> Option<HoldingOut> {
+        let mut held = lock(&self.holding_out);
+        let met = held.as_mut().map(|held| {
+            held.is_met = true;
+            *held
+        });
+        held.take_if(|held| held.is_over);
+        met
+    }
+
+    /// Someone is there and ready, or the time is over.
+    fn let_scripts_begin(&self) {
+        let mut held = lock(&self.holding_out);
+        held.take_if(|held| held.is_met);
+        if let Some(held) = &mut *held {
+            held.is_over = true;
+        }
     }
 
     pub(crate) fn token(&self) -> String {
@@ -413,7 +448,7 @@ impl HostState {
     /// Someone is there and ready, or the time is over.
     pub(crate) fn let_scripts_begin(&self) {
         self.clients.is_now_ready();
-        *lock(&self.opening.holding_out) = None;
+        self.opening.let_scripts_begin();
     }
 
     /// The thread that watches time budgets, started when it is first needed.

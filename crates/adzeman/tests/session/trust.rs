@@ -195,6 +195,24 @@ fn the_first_line_stops_when_asked_and_nobody_waits_for_ever() {
     on_thread(&host, |_, _| ()).join().unwrap();
 }
 
+/// The host can be come to as soon as it is started, before it has any script.
+#[test]
+fn the_first_line_stops_of_who_was_ready_before_there_was_a_context() {
+    let host = Host::builder("test").start(Listen::First(LONG)).unwrap();
+    let mut client = Client::attached(&host);
+    client.ok("configurationDone", json!({}));
+    let run = |_: &mlua::Lua, context: &LuaContext| {
+        context.load("start.lua", "level = 1\nlevel = 2").unwrap().call::<()>(()).unwrap();
+    };
+    let script = on_thread(&host, run);
+    let (body, line) = client.stopped();
+    assert_eq!((body["reason"].as_str(), line), (Some("pause"), 1));
+    client.go_on("continue");
+    script.join().unwrap();
+    // What is opened later is none that scripts begin with.
+    on_thread(&host, run).join().unwrap();
+}
+
 #[test]
 fn a_host_dials_out_to_where_someone_waits() {
     let waiting = TcpListener::bind("127.0.0.1:0").unwrap();

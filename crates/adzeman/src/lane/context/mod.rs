@@ -502,14 +502,13 @@ impl LocalContext {
 
     /// Where scripts would begin to run: holds them if the host was told to, until someone is there.
     pub(super) fn hold_out(&self) {
-        let Some((until, stops)) = self.host.opening.holds_out() else { return };
-        let limit = until.saturating_duration_since(Instant::now());
-        let is_there = self.wait_for_client(limit);
+        let Some(holding) = self.host.opening.meet() else { return };
+        let is_there = self.wait_for_client(holding.limit());
         if !is_there {
             self.host.let_scripts_begin();
             tracing::warn!("nobody attached in time; the scripts run");
         }
-        if is_there && stops {
+        if is_there && holding.stops {
             self.link.ask_first_stop();
         }
         self.refresh();
