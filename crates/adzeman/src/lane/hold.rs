@@ -2,7 +2,7 @@
 
 use std::cell::{Cell, RefCell};
 use std::sync::atomic::Ordering::SeqCst;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::OwnerId;
 use adzeman_core::decide::Reason;
@@ -141,6 +141,7 @@ impl LocalContext {
     }
 
     fn serve_until_let_go(&self, lane: &Lane, engine: &mut dyn Engine, hold: &Hold) -> Go {
+        let mut pumped_at = Instant::now();
         loop {
             if let Some(go) = hold.go.get() {
                 return go;
@@ -150,9 +151,13 @@ impl LocalContext {
             }
             let has_pump = lane.pump.borrow().is_some();
             let wait = if has_pump { PUMP_INTERVAL } else { IDLE_INTERVAL };
-            match lane.mailbox.receiver.recv_timeout(wait) {
-                Ok(mail) => lane.serve(mail, Some(AtLine { context: self, engine: &mut *engine, hold: Some(hold) })),
-                Err(_) => lane.run_pump(),
+            if let Ok(mail) = lane.mailbox.receiver.recv_timeout(wait.saturating_sub(pumped_at.elapsed())) {
+                lane.serve(mail, Some(AtLine { context: self, engine: &mut *engine, hold: Some(hold) }));
+            }
+            // However many jobs come, the host's window is drawn.
+            if pumped_at.elapsed() >= wait {
+                lane.run_pump();
+                pumped_at = Instant::now();
             }
         }
     }

@@ -192,9 +192,14 @@ impl Lane {
         work()
     }
 
+    /// The jobs that wait by now: one that posts itself again has its next turn at the next safe point.
+    fn waiting(&self) -> impl Iterator<Item = Mail> {
+        self.mailbox.receiver.try_iter().take(self.mailbox.receiver.len())
+    }
+
     /// Does the jobs that wait, at a moment when no script line runs, until the time is up.
     pub(crate) fn serve_waiting(&self, until: Option<Instant>) {
-        while let Ok(mail) = self.mailbox.receiver.try_recv() {
+        for mail in self.waiting() {
             self.quietly(|| self.serve(mail, None));
             if until.is_some_and(|until| Instant::now() >= until) {
                 return;
@@ -205,7 +210,7 @@ impl Lane {
     /// Does the jobs that wait, at a line of a script whose host comes to no safe point.
     fn serve_at_line(&self, context: &LocalContext, engine: &mut dyn Engine) {
         *self.when.borrow_mut() = Some("while a script runs".to_owned());
-        while let Ok(mail) = self.mailbox.receiver.try_recv() {
+        for mail in self.waiting() {
             self.quietly(|| self.serve(mail, Some(AtLine { context, engine: &mut *engine, hold: None })));
         }
     }

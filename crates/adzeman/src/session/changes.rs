@@ -3,11 +3,11 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 use std::sync::atomic::Ordering::SeqCst;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::TrackId;
 use adzeman_core::engine::{Engine, EngineError, GivenBack};
-use adzeman_core::host::{Aspect, HostView as _, describe};
+use adzeman_core::host::{Aspect, HostError, HostView as _, describe};
 use adzeman_core::path::{Root, TreePath};
 use adzeman_core::value::{Kind, Page, Value};
 use adzeman_dap::extra::{ChangeInfo, ChangesBody, UndoArguments, UndoBody, UndoneInfo};
@@ -25,6 +25,10 @@ const MOST_CHANGES: usize = 10_000;
 const MOST_FOR_NOW: usize = 1000;
 /// How long a client that leaves waits until all is given back: a context that comes to no safe point does it at its next one.
 const GIVEN_BACK_WITHIN: Duration = Duration::from_millis(500);
+/// For how long a part of an object that the host has locked is tried again.
+const TRIED_FOR: Duration = Duration::from_secs(5);
+/// Between two such tries at a stop; otherwise each safe point is one.
+const TRIED_AGAIN_AFTER: Duration = Duration::from_millis(1);
 /// Frames among which is looked for one of a script.
 const FRAMES: usize = 8;
 
@@ -243,7 +247,7 @@ impl Session {
             let state = match &outcome {
                 Outcome::Done(_) => Some("undone"),
                 Outcome::Gone => Some("gone"),
-                Outcome::Changed(_) | Outcome::Failed(_) => None,
+                Outcome::Changed(_) | Outcome::Busy(_) | Outcome::Failed(_) => None,
             };
             if let Some((state, change)) = state.zip(self.changes.get(id)) {
                 change.info.state = state.to_owned();
@@ -259,7 +263,9 @@ impl Session {
                         "it is a local variable of a function that has gone on, or its table is not there any more";
                     left.push(UndoneInfo { id, target, value: None, why: Some(why.to_owned()) });
                 }
-                Outcome::Failed(why) => left.push(UndoneInfo { id, target, value: None, why: Some(why) }),
+                Outcome::Busy(why) | Outcome::Failed(why) => {
+                    left.push(UndoneInfo { id, target, value: None, why: Some(why) });
+                }
             }
         }
         Ok(UndoBody { undone, left })
@@ -269,13 +275,15 @@ impl Session {
     /// goes on; otherwise at its next safe point.
     pub(super) fn give_all_back(&mut self) {
         let meant = self.changes.all.drain(..).filter_map(|change| Some((change.context, change.undo?)));
-        let meant: Vec<_> = meant.collect();
+        let mut meant: Vec<_> = meant.collect();
+        // Those of the scripts come first: some can be given back at this stop alone, and none waits for what the host has locked.
+        meant.sort_by_key(|(_, undo)| matches!(undo, Undo::Script(_)));
         if meant.is_empty() || self.host.closing.load(SeqCst) {
             return;
         }
         let (sender, done) = bounded(0);
         self.host.clients.note_reason(true);
-        give_back_from_the_last(Giving { host: self.host.clone(), left: meant, _done: sender });
+        give_back_from_the_last(Giving { host: self.host.clone(), left: meant, busy_since: None, _done: sender });
         // Disconnected when all are done, or have nowhere to be done.
         let _ = done.recv_timeout(GIVEN_BACK_WITHIN);
     }
@@ -285,6 +293,8 @@ impl Session {
 struct Giving {
     host: Arc<HostState>,
     left: Vec<(Arc<ContextLink>, Undo)>,
+    /// Since when the host has locked what the last one is of.
+    busy_since: Option<Instant>,
     _done: Sender<()>,
 }
 
@@ -299,9 +309,17 @@ fn give_back_from_the_last(mut giving: Giving) {
     while let Some((context, undo)) = giving.left.pop() {
         if context.is_open() {
             tell(&context, move |point| {
-                if let Outcome::Failed(why) = give_back(point, &undo, false) {
+                let outcome = give_back(point, &undo, false);
+                let since = matches!(outcome, Outcome::Busy(_)).then(|| giving.busy_since.unwrap_or_else(Instant::now));
+                if since.is_some_and(|since| since.elapsed() < TRIED_FOR) {
+                    giving.left.push((point.context.link.clone(), undo));
+                    if point.hold.is_some() {
+                        std::thread::sleep(TRIED_AGAIN_AFTER);
+                    }
+                } else if let Outcome::Failed(why) | Outcome::Busy(why) = outcome {
                     tracing::warn!(why, "a value that a client had set for now is left as it is");
                 }
+                giving.busy_since = since;
                 give_back_from_the_last(giving);
             });
             return;
@@ -317,6 +335,8 @@ enum Outcome {
     Changed(String),
     /// It is not there any more.
     Gone,
+    /// The host has locked it at this moment.
+    Busy(String),
     /// The host does not take it.
     Failed(String),
 }
@@ -341,7 +361,10 @@ fn give_back(point: &mut SafePoint<'_>, undo: &Undo, anyway: bool) -> Outcome {
                 data.set(place, before.clone())?;
                 Ok(Outcome::Done(shown()?))
             });
-            outcome.unwrap_or_else(|why| Outcome::Failed(why.to_string()))
+            outcome.unwrap_or_else(|why| match why {
+                HostError::Busy { .. } => Outcome::Busy(why.to_string()),
+                _ => Outcome::Failed(why.to_string()),
+            })
         }
     }
 }

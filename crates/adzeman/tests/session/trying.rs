@@ -36,6 +36,8 @@ struct Canal {
     works: Works,
     weather: Arc<Mutex<Weather>>,
     frames: Arc<AtomicU64>,
+    /// What `update` answered at each frame.
+    answers: Arc<Mutex<Vec<i64>>>,
 }
 
 fn start() -> Canal {
@@ -47,7 +49,8 @@ fn start() -> Canal {
         .about("weather", About::new("the weather").measured("rain", "", "mm/h").for_trying("rain", 2.0).secret("code"))
         .start(Listen::ANY_PORT)
         .unwrap();
-    let counted = frames.clone();
+    let answers = Arc::new(Mutex::new(Vec::new()));
+    let (counted, answered) = (frames.clone(), answers.clone());
     let works = Works::start(host, move |host, ending| {
         let lua = mlua::Lua::new();
         let context = LuaContext::attach(host, &lua, "keeper").unwrap();
@@ -55,11 +58,12 @@ fn start() -> Canal {
         let update: mlua::Function = lua.globals().get("update").unwrap();
         while !ending.load(SeqCst) {
             let n = counted.fetch_add(1, SeqCst);
-            let _ = host.emit(Event::of("frame.update"), || update.call::<i64>(n));
+            let answer = host.emit(Event::of("frame.update"), || update.call::<i64>(n));
+            answered.lock().unwrap().push(answer.unwrap_or(-1));
             std::thread::yield_now();
         }
     });
-    Canal { works, weather, frames }
+    Canal { works, weather, frames, answers }
 }
 
 impl Canal {
@@ -231,6 +235,42 @@ fn what_could_not_be_given_back_is_not_set_for_now() {
     }
     assert_eq!((canal.rain(), client.evaluate("asked"), client.evaluate("limit")), (2.5, "nil".into(), "3".into()));
     assert_eq!(client.ok("adzeman/changes", json!({}))["changes"], json!([]));
+}
+
+#[test]
+fn what_the_host_has_locked_when_a_client_leaves_is_given_back_as_soon_as_it_is_free() {
+    for vanishes in [false, true] {
+        let (canal, mut client) = Canal::stopped();
+        set(&mut client, "limit", "30", true);
+        set(&mut client, "here", "-1", true);
+        set(&mut client, "host.weather.rain", "12", true);
+        set(&mut client, "host.weather.rain", "13", true);
+        let n: usize = client.evaluate("n").parse().unwrap();
+        {
+            let locked = canal.weather.lock().unwrap();
+            if vanishes {
+                client.vanish();
+            } else {
+                client.ok("disconnect", json!({}));
+            }
+            // The stop is over, and events go by.
+            canal.run_on();
+            assert_eq!(locked.rain, 13.0, "vanishes: {vanishes}");
+        }
+        if !vanishes {
+            let answer = canal.answers.lock().unwrap()[n];
+            assert_eq!(
+                answer,
+                n as i64 * 2 + 10 + 4 + 3 + 7,
+                "what is not the host's was given back before the script went on"
+            );
+        }
+        let until = std::time::Instant::now() + crate::harness::LONG;
+        while canal.rain() != 2.5 {
+            assert!(std::time::Instant::now() < until, "vanishes: {vanishes}");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+    }
 }
 
 #[test]
