@@ -2,9 +2,7 @@
 //! `localstat`) are put in where they are used, and no function has them. Their values are in the text.
 
 use std::collections::HashMap;
-use std::ffi::c_int;
 
-use adzeman_core::engine::EngineError;
 use adzeman_core::source::Line;
 use full_moon::ast::{
     Ast, Block, Do, ElseIf, Expression, FunctionBody, GenericFor, If, LocalAssignment, LocalFunction, NumericFor,
@@ -16,7 +14,8 @@ use full_moon::visitors::Visitor;
 
 use crate::dialect::chunk::prototypes;
 use crate::ffi::apart::in_new_state;
-use crate::ffi::state::{State, Type};
+use crate::ffi::scalars::scalar_at;
+use crate::ffi::state::State;
 use crate::text::conditions::Scalar;
 use crate::text::expressions::with_tree;
 
@@ -121,33 +120,6 @@ fn removed(before: &[Declared], constant: &Declared) -> Option<Scalar> {
         };
         (is_removed && state.call_plainly(0, 1) && state.call_plainly(0, 1)).then(|| scalar_at(state, -1)).flatten()
     })?
-}
-
-/// The value at an index of a stack.
-pub(crate) fn scalar_at(state: State, index: c_int) -> Option<Scalar> {
-    Some(match state.type_at(index) {
-        Type::Nil | Type::None => Scalar::Nil,
-        Type::Boolean => Scalar::Boolean(state.bool_at(index)),
-        Type::Integer => Scalar::Integer(state.integer_at(index)?),
-        Type::Float => Scalar::Float(state.float_at(index)?),
-        Type::String => Scalar::Text(state.with_bytes(index, <[u8]>::to_vec)?),
-        _ => Scalar::Other,
-    })
-}
-
-/// Pushes a value; nil for what is not known.
-///
-/// # Errors
-/// When the state has no memory left.
-pub(crate) fn push_scalar(state: State, value: &Scalar) -> Result<(), EngineError> {
-    match value {
-        Scalar::Nil | Scalar::Other => state.push_nil(),
-        Scalar::Boolean(value) => state.push_bool(*value),
-        Scalar::Integer(value) => state.push_integer(*value),
-        Scalar::Float(value) => state.push_float(*value),
-        Scalar::Text(bytes) => return state.push_bytes(bytes),
-    }
-    Ok(())
 }
 
 fn declaration(held: &Declared) -> String {

@@ -15,6 +15,7 @@ use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
 use crate::facts::{compiled, is_part, of_functions, of_text};
 use crate::ffi::activation::Activation;
+use crate::ffi::by_definition::ByDefinition;
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
 use crate::text::display_name;
@@ -76,44 +77,12 @@ struct Seen {
     compiled: Vec<u8>,
 }
 
-/// Definitions whose sources are remembered; more of them take each other's places.
-const REMEMBERED: usize = 64;
-
-/// The sources of functions, by definition.
-struct Last([Cell<Option<(Definition, SourceId)>>; REMEMBERED]);
-
-impl Default for Last {
-    fn default() -> Self {
-        Self([const { Cell::new(None) }; REMEMBERED])
-    }
-}
-
-impl Last {
-    fn place(&self, definition: &Definition) -> &Cell<Option<(Definition, SourceId)>> {
-        &self.0[definition.place() % REMEMBERED]
-    }
-
-    fn of(&self, definition: &Definition) -> Option<SourceId> {
-        self.place(definition).get().filter(|(held, _)| held == definition).map(|(_, source)| source)
-    }
-
-    fn note(&self, known: Option<(Definition, SourceId)>) {
-        if let Some((definition, _)) = &known {
-            self.place(definition).set(known);
-        }
-    }
-
-    fn forget(&self) {
-        self.0.iter().for_each(|held| held.set(None));
-    }
-}
-
 /// The scripts of one state.
 pub(crate) struct Scripts {
     supervisor: Shared<dyn Supervisor>,
     by_chunk_name: RefCell<HashMap<Vec<u8>, SourceId>>,
     /// The sources of functions that were looked at last.
-    last: Last,
+    last: ByDefinition<SourceId, 64>,
     texts: RefCell<HashMap<SourceId, SourceText>>,
     living: Living,
     constants: Removals,
@@ -128,7 +97,7 @@ impl Scripts {
         Self {
             supervisor,
             by_chunk_name: RefCell::default(),
-            last: Last::default(),
+            last: ByDefinition::default(),
             texts: RefCell::default(),
             living: Living::default(),
             constants: Removals::default(),
@@ -211,13 +180,15 @@ impl Scripts {
             }
             known()
         });
-        self.last.note(definition.zip(source));
+        if let Some((definition, source)) = definition.zip(source) {
+            self.last.note(definition, source);
+        }
         source
     }
 
     /// The source of a function of this definition, if that was looked at lately.
     pub(crate) fn known(&self, definition: &Definition) -> Option<SourceId> {
-        self.last.of(definition)
+        self.last.get(definition)
     }
 
     /// What there is to know of the sources without a text that are named by the end of their path, if this is the text of them.

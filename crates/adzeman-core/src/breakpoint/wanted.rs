@@ -1,6 +1,7 @@
 //! Which lines an engine is to report.
 
 use std::collections::HashMap;
+use std::hash::{Hash, Hasher};
 use std::sync::{Arc, Weak};
 
 use super::{Breakpoint, HitRule, Site, Sited, TrackId, Tracked};
@@ -26,7 +27,7 @@ struct WantedIn {
 }
 
 /// When a breakpoint needs no report of its line.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Idle {
     /// When this condition does not hold.
     Unless(Arc<str>),
@@ -48,6 +49,12 @@ impl PartialEq for Passing {
 
 impl Eq for Passing {}
 
+impl Hash for Passing {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        Arc::as_ptr(&self.0).hash(state);
+    }
+}
+
 impl Passing {
     /// Counts one time that the line is reached, if it is no hit; false, with nothing counted, if it is one and has to be
     /// reported.
@@ -68,7 +75,7 @@ impl Idle {
             return Some(Self::Unless(condition.as_str().into()));
         }
         let counts_all = spec.hits == HitRule::default();
-        let is_narrowed = sited.until.is_some() || sited.at_entry || !sited.uses.is_empty() || spec.subject.is_some();
+        let is_narrowed = sited.until.is_some() || sited.at_entry || spec.subject.is_some();
         (!counts_all && !is_narrowed).then(|| Self::Passing(Passing(sited.breakpoint.clone())))
     }
 }

@@ -69,7 +69,7 @@ pub struct FunctionSpan {
 }
 
 /// A use of a variable or field in a script's text.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct NameUse {
     /// The line it is on.
     pub line: Line,

@@ -26,7 +26,7 @@ const MOST_PASSED_BY: u32 = 4096;
 const QUIET_FOR: Duration = Duration::from_millis(10);
 const HELD_UP_FOR: Duration = Duration::from_millis(250);
 
-/// Conditions whose filters are kept.
+/// Filters that are kept.
 const MOST_FILTERS: usize = 4096;
 
 /// Filters of lines, by the lines.
@@ -94,8 +94,8 @@ pub(super) struct Exchanges {
     pass_by: u32,
     /// Functions that are of no known body, so that their lines need the hook.
     pub(super) strangers: HashSet<SourceId>,
-    /// The filters of conditions, as far as they were asked for.
-    known_filters: HashMap<String, Option<Filter>>,
+    /// The filters of what was asked for.
+    known_filters: HashMap<Idle, Option<Filter>>,
     /// What has taken the place of sources whose text was changed.
     successions: HashMap<SourceId, Succession>,
 }
@@ -256,15 +256,11 @@ impl Exchanges {
         }
         let of_line = |line: Line| {
             let idle = wanted.idle_at(SourceLine { source, line })?;
-            Filter::any(idle.iter().map(|idle| match idle {
-                Idle::Passing(passing) => Some(Filter::counting(passing)),
-                Idle::Unnamed(track, uses) => Filter::of_uses(*track, uses),
-                Idle::Unless(condition) => match self.known_filters.get(&**condition) {
-                    Some(known) => known.clone(),
-                    None => {
-                        self.known_filters.entry(condition.to_string()).or_insert_with(|| Filter::of(condition)).clone()
-                    }
-                },
+            Filter::any(idle.iter().map(|idle| {
+                if let Some(known) = self.known_filters.get(idle) {
+                    return known.clone();
+                }
+                self.known_filters.entry(idle.clone()).or_insert_with(|| Filter::unless(idle)).clone()
             }))
         };
         lines.iter().zip(lines.iter().map(of_line)).filter_map(|(line, filter)| Some((line, filter?))).collect()

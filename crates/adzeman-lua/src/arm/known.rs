@@ -8,7 +8,8 @@ use crate::ffi::apart::{in_new_state, notes};
 use crate::ffi::body::with_body;
 use crate::ffi::layout;
 use crate::ffi::state::State;
-use crate::text::filters::{Filter, Natives};
+use crate::text::filters::Filter;
+use crate::text::natives::Natives;
 use crate::text::statements::call;
 
 /// Whether instructions are as this module says: found out once, by a filter with one of each, in a state of its own.

@@ -18,7 +18,8 @@ use crate::dialect::patches::{Patch, Refused, Safe, made_safe};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
 use crate::text::counted::Counted;
-use crate::text::filters::{Filter, Natives};
+use crate::text::filters::Filter;
+use crate::text::natives::Natives;
 use crate::text::statements::{NOT_PARSED, Statements};
 
 pub(super) const OTHER_TREE: &str = "the text does not give the functions that run";

@@ -8,13 +8,14 @@ use adzeman_core::stepping::{Stack as _, StackState};
 
 use super::stacks::is_resumed_by_script;
 use super::{Context, View};
-use crate::constants::{Removed, push_scalar};
+use crate::constants::Removed;
 use crate::evaluate::{is_of_binding, of_tree};
 use crate::ffi::activation::Activation;
 use crate::ffi::hook;
 use crate::ffi::layout::Definition;
 use crate::ffi::natives;
 use crate::ffi::proxy::{Entry, Then};
+use crate::ffi::scalars::push_scalar;
 use crate::ffi::state::State;
 use crate::ffi::watch::{Attendant, report};
 use crate::scope::{self, Target};

@@ -8,7 +8,7 @@ use adzeman_core::source::Line;
 use super::chunk::{Prototype, prototypes};
 use super::numbering::{numbering, renumbered};
 use super::operations::{Operation, asked_whether_true, jump_over};
-use crate::text::filters::Natives;
+use crate::text::natives::Natives;
 use crate::text::statements::ASKING;
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
@@ -215,14 +215,7 @@ mod tests {
     use crate::text::statements::call;
 
     fn made(script: &str, condition: &str) -> Result<Safe, Refused> {
-        let natives = Natives {
-            report: "m".into(),
-            field: "f".into(),
-            test: "t".into(),
-            host: "h".into(),
-            count: "c".into(),
-            name: "n".into(),
-        };
+        let natives = Natives::short();
         let dumped = |call: &str| {
             let lua = mlua::Lua::new();
             lua.load(script.replace('@', call)).into_function().unwrap().dump(false)

@@ -5,7 +5,7 @@ use adzeman_core::host::Data;
 use adzeman_core::path::{Path, Root, Segment, TreePath};
 
 use super::names::may_mean_more;
-use crate::constants::{push_scalar, scalar_at};
+use crate::ffi::scalars::{push_scalar, scalar_at};
 use crate::ffi::state::{State, Type};
 use crate::look::Shown;
 use crate::scope::{self, Place, Target, push_captured, push_local};

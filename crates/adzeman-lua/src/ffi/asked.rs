@@ -10,9 +10,12 @@ use rustc_hash::FxHashSet;
 use super::body;
 use super::compared;
 use super::hook::{caught, watch_of};
+use super::scalars::push_scalar;
 use super::state::{Slot, State};
 use crate::text::conditions::Scalar;
 use crate::text::counted::Counted;
+use crate::text::filters::{TRUTH, VALUE};
+use crate::text::natives::Natives;
 
 /// The numbers of breakpoints that exchanged bodies count: a body that was replaced while it runs goes on, and counts nothing.
 #[derive(Default)]
@@ -35,36 +38,41 @@ impl Counting {
     }
 }
 
-/// Whether a function is one that bodies were made to call.
-pub(super) fn is_put_in(native: ffi::lua_CFunction) -> bool {
-    let put_in: [ffi::lua_CFunction; 6] = [body::at_site, field, test, host, count, name];
-    put_in.iter().any(|held| *held as usize == native as usize)
+/// What filters call, in the order of [`Natives::asked`].
+const ASKED: [ffi::lua_CFunction; 5] = [field, test, host, count, name];
+
+/// What filters call, by the constants that stand for that.
+pub(super) fn asked(natives: &Natives) -> impl Iterator<Item = (&String, ffi::lua_CFunction)> {
+    natives.asked().into_iter().zip(ASKED)
 }
 
-/// Pushes what the table at 1 holds at the key at 2, and answers its type, as long as no metamethod could have a say.
+/// Whether a function is one that bodies were made to call.
+pub(super) fn is_put_in(native: ffi::lua_CFunction) -> bool {
+    ASKED.into_iter().chain([body::at_site as ffi::lua_CFunction]).any(|held| held as usize == native as usize)
+}
+
+/// Pushes what the table at 1 holds at the key at 2, and answers true, as long as no metamethod could have a say.
 ///
 /// # Safety
 /// `raw` runs a function with at least two arguments, and has room for two values.
 #[inline]
-unsafe fn push_field(raw: *mut ffi::lua_State) -> Option<c_int> {
+unsafe fn push_field(raw: *mut ffi::lua_State) -> bool {
     // SAFETY: given by the caller; nothing is converted, and nothing raises: any key can be looked for.
     unsafe {
         if ffi::lua_type(raw, 1) != ffi::LUA_TTABLE {
-            return None;
+            return false;
         }
         ffi::lua_pushvalue(raw, 2);
-        match ffi::lua_rawget(raw, 1) {
-            // A key that is nil was read, too, and may be one that could not be.
-            ffi::LUA_TNIL if ffi::lua_type(raw, 2) == ffi::LUA_TNIL || ffi::lua_getmetatable(raw, 1) != 0 => None,
-            held => Some(held),
-        }
+        // A key that is nil was read, too, and may be one that could not be.
+        ffi::lua_rawget(raw, 1) != ffi::LUA_TNIL
+            || ffi::lua_type(raw, 2) != ffi::LUA_TNIL && ffi::lua_getmetatable(raw, 1) == 0
     }
 }
 
 /// `field(table, key)`: what the table holds there.
 pub(super) unsafe extern "C-unwind" fn field(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua with two arguments and room for more.
-    unsafe { c_int::from(push_field(raw).is_some()) }
+    unsafe { c_int::from(push_field(raw)) }
 }
 
 /// `test(table, key[, constant])`: whether what the table holds there is true, or the same as the constant, as 1 or 0.
@@ -72,7 +80,7 @@ pub(super) unsafe extern "C-unwind" fn test(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua with two or three arguments and room for more; nothing is converted, and constants have no metamethods.
     unsafe {
         let compares = ffi::lua_gettop(raw) == 3;
-        if push_field(raw).is_none() {
+        if !push_field(raw) {
             return 0;
         }
         let is_so = if compares { ffi::lua_rawequal(raw, -1, 3) } else { ffi::lua_toboolean(raw, -1) };
@@ -80,10 +88,6 @@ pub(super) unsafe extern "C-unwind" fn test(raw: *mut ffi::lua_State) -> c_int {
         1
     }
 }
-
-/// What a part of the host's data is read for (`text/filters.rs`).
-const VALUE: i64 = 0;
-const TRUTH: i64 = 1;
 
 /// `host(number, purpose, constant[, own])`: a number at a path of the host's data; or whether what is there is true, or the same as the
 /// constant, as 1 or 0. A global of the script's own by that name comes first; `own` is that, where the function sees globals.
@@ -100,17 +104,12 @@ pub(super) unsafe extern "C-unwind" fn host(raw: *mut ffi::lua_State) -> c_int {
         });
         let Some(read) = read else { return 0 };
         let is_so = match (ffi::lua_tointegerx(raw, 2, std::ptr::null_mut()), read) {
-            (VALUE, Scalar::Integer(number)) => {
-                ffi::lua_pushinteger(raw, number);
-                return 1;
-            }
-            (VALUE, Scalar::Float(number)) => {
-                ffi::lua_pushnumber(raw, number);
-                return 1;
+            (VALUE, read @ (Scalar::Integer(_) | Scalar::Float(_))) => {
+                return c_int::from(push_scalar(State::new(raw), &read).is_ok());
             }
             (VALUE, _) => return 0,
             (TRUTH, read) => !matches!(read, Scalar::Nil | Scalar::Boolean(false)),
-            (_, read) => is_constant(raw, &read),
+            (_, read) => is_constant(State::new(raw), &read),
         };
         ffi::lua_pushinteger(raw, is_so.into());
         1
@@ -157,21 +156,12 @@ pub(super) unsafe extern "C-unwind" fn name(raw: *mut ffi::lua_State) -> c_int {
 }
 
 /// Whether the constant at 3 is this value.
-///
-/// # Safety
-/// `raw` runs a function with at least three arguments, and has room for a value.
-unsafe fn is_constant(raw: *mut ffi::lua_State, value: &Scalar) -> bool {
-    // SAFETY: given by the caller; pushed values are no objects of the collector.
-    unsafe {
-        match value {
-            Scalar::Nil => ffi::lua_pushnil(raw),
-            Scalar::Boolean(value) => ffi::lua_pushboolean(raw, c_int::from(*value)),
-            Scalar::Integer(number) => ffi::lua_pushinteger(raw, *number),
-            Scalar::Float(number) => ffi::lua_pushnumber(raw, *number),
-            Scalar::Text(text) => return State::new(raw).with_bytes(3, |held| held == text) == Some(true),
-            // A part that holds others, as which scripts see an object.
-            Scalar::Other => return false,
-        }
-        ffi::lua_rawequal(raw, -1, 3) != 0
+fn is_constant(state: State, value: &Scalar) -> bool {
+    match value {
+        // Nothing is made of it in the state.
+        Scalar::Text(text) => state.with_bytes(3, |held| held == text) == Some(true),
+        // A part that holds others, as which scripts see an object.
+        Scalar::Other => false,
+        plain => push_scalar(state, plain).is_ok() && state.raw_equal(-1, 3),
     }
 }

@@ -29,7 +29,7 @@ use super::layout;
 use super::leap;
 use super::state::{Slot, State};
 use crate::dialect::patches::Patch;
-use crate::text::filters::Natives;
+use crate::text::natives::Natives;
 
 /// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -158,10 +158,12 @@ impl<'a> Body<'a> {
         unsafe { ptr::write(closure.byte_add(layout::PROTOTYPE_OF_CLOSURE).cast(), self.0) };
     }
 
-    /// Puts a native function where the constant is that has the address `marker`. One without captured variables is no object of
-    /// the collector, so it can stand where a string did.
-    fn report_with(self, marker: usize, native: ffi::lua_CFunction) {
-        self.replace_constant(marker, native as *const () as usize, layout::NATIVE_FUNCTION);
+    /// Puts native functions where the constants are that have these addresses. One without captured variables is no object of the
+    /// collector, so it can stand where a string did.
+    fn call(self, called: &[(usize, ffi::lua_CFunction)]) {
+        for (marker, native) in called {
+            self.replace_constant(*marker, *native as *const () as usize, layout::NATIVE_FUNCTION);
+        }
     }
 
     /// Puts a value where the constant is that has the address `marker`; whether there is one.
@@ -198,7 +200,7 @@ impl<'a> Body<'a> {
     /// # Errors
     /// When the state has no memory left.
     pub(crate) fn note(self, state: State, natives: &Natives) -> Result<(), EngineError> {
-        called(state, natives, super::apart::note)?.for_each(|(marker, native)| self.report_with(marker, native));
+        self.call(&called(state, natives, super::apart::note)?);
         Ok(())
     }
 
@@ -222,14 +224,10 @@ fn called(
     state: State,
     natives: &Natives,
     report: ffi::lua_CFunction,
-) -> Result<impl Iterator<Item = (usize, ffi::lua_CFunction)> + Clone, EngineError> {
-    let report = (address_of_text(state, &natives.report)?, report);
-    let field = (address_of_text(state, &natives.field)?, asked::field as ffi::lua_CFunction);
-    let test = (address_of_text(state, &natives.test)?, asked::test as ffi::lua_CFunction);
-    let host = (address_of_text(state, &natives.host)?, asked::host as ffi::lua_CFunction);
-    let count = (address_of_text(state, &natives.count)?, asked::count as ffi::lua_CFunction);
-    let name = (address_of_text(state, &natives.name)?, asked::name as ffi::lua_CFunction);
-    Ok([report, field, test, host, count, name].into_iter())
+) -> Result<Vec<(usize, ffi::lua_CFunction)>, EngineError> {
+    let all = [(&natives.report, report)].into_iter().chain(asked::asked(natives));
+    let found = all.map(|(text, native)| Ok((address_of_text(state, text)?, native)));
+    found.collect()
 }
 
 /// The address of a short text, which is the same object wherever it is, as long as something holds it.
@@ -306,7 +304,7 @@ impl Tree {
             }
         }
         let called = called(state, natives, at_site)?;
-        self.bodies().for_each(|body| called.clone().for_each(|(marker, native)| body.report_with(marker, native)));
+        self.bodies().for_each(|body| body.call(&called));
         Ok(())
     }
 

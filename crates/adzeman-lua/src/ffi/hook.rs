@@ -1,7 +1,7 @@
 //! The hook on lines, calls and returns. The one that limits evaluations is in [`limit`].
 //!
 //! A breakpoint on a line needs the line hook in the functions that hold one. Everywhere else a call hook stands as a gate:
-//! it compares the function's definition with the answers kept ([`gate`](super::gate)), and turns lines on for as long as
+//! it compares the function's definition with the answers kept ([`by_definition`](super::by_definition)), and turns lines on for as long as
 //! such a function runs itself. From the first of them on, returns are watched too, so that lines come on again when it
 //! is returned to, until the stack is empty.
 
@@ -75,7 +75,7 @@ pub(crate) fn sees(function: &Activation) -> Option<Sees> {
     state.room(1);
     // SAFETY: as in `push_removed`.
     let watch = unsafe { watch_of(state.raw()) }?;
-    watch.globals_of.borrow().get(&function.definition()?).copied()
+    watch.globals_of.get(&function.definition()?)
 }
 
 /// Notes that, unless a variable of the function may stand for it somewhere.
@@ -85,7 +85,7 @@ pub(crate) fn note_sees(function: &Activation, sees: Sees) {
     // SAFETY: as in `push_removed`.
     let Some((watch, definition)) = unsafe { watch_of(state.raw()) }.zip(function.definition()) else { return };
     if watch.told(|told| told.may_shadow_globals(state, function)) == Some(false) {
-        watch.globals_of.borrow_mut().insert(definition, sees);
+        watch.globals_of.note(definition, sees);
     }
 }
 

@@ -55,7 +55,7 @@ pub(super) const CODE_OF_NATIVE_CLOSURE: usize = 24;
 pub(super) const TEXT_OF_STRING: usize = 24;
 
 /// A function written in Lua, as it is told from others: every instance of one definition has the same.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct Definition {
     /// Address of what was compiled.
     pub(crate) prototype: usize,
@@ -63,14 +63,6 @@ pub(crate) struct Definition {
     pub(crate) first_line: u32,
     /// Address of the chunk's name.
     pub(crate) source: usize,
-}
-
-impl Definition {
-    /// A number by which small tables keep it.
-    pub(crate) fn place(&self) -> usize {
-        // Prototypes are at least 128 bytes apart.
-        self.prototype >> 7 ^ self.prototype >> 16
-    }
 }
 
 /// `CallInfo.previous`, the call below.

@@ -13,7 +13,7 @@ use rustc_hash::FxHashMap;
 use super::activation::Activation;
 use super::asked::Counting;
 use super::bounds::Bounds;
-use super::gate::Gate;
+use super::by_definition::ByDefinition;
 use super::hook::{self, Watching};
 use super::hosted::Hosted;
 use super::interrupt::{self, Registration};
@@ -115,7 +115,8 @@ struct Lines {
     /// Whether all lines but those of the mask are reported only if something has changed.
     compares: Cell<bool>,
     mask: RefCell<LineSet>,
-    gate: RefCell<Gate>,
+    /// Which functions hold a breakpoint, for one set of them.
+    gate: ByDefinition<bool, 512>,
     /// The body and line that the hook reported last, if the body might have reported it itself as well. Its call, if there is
     /// one, comes before the next line, so lines are watched until then.
     reported: Cell<Option<(usize, Line)>>,
@@ -164,7 +165,7 @@ pub(crate) struct Watch {
     /// The handler under way is given up: see [`abandon`](Self::abandon).
     abandoning: Cell<bool>,
     /// Where functions find their globals, as far as that was asked and is the same everywhere in them.
-    pub(super) globals_of: RefCell<FxHashMap<Definition, Sees>>,
+    pub(super) globals_of: ByDefinition<Sees, 64>,
     calls_for: Cell<Option<CallsFor>>,
     /// When calls under way began, if that is wanted.
     pub(crate) begun: RefCell<FxHashMap<usize, Instant>>,
@@ -235,7 +236,7 @@ impl Watch {
             watching: Cell::default(),
             busy: Cell::new(false),
             abandoning: Cell::new(false),
-            globals_of: RefCell::default(),
+            globals_of: ByDefinition::default(),
             calls_for: Cell::new(None),
             begun: RefCell::default(),
             entered: Cell::new(0),
@@ -480,16 +481,18 @@ impl Watch {
                 report(walk::note_thread(thread));
             }
             // What it has from the one that made it may be long past. Nothing is called for it, which a hook of the script's own would see.
-            let is_watched = || {
-                hook::has_hook_of(self, thread, self.watching.get())
-                    || walk::with_thread(self.main, thread.address(), |_| ()).is_some()
-            };
+            let is_watched = || hook::has_hook_of(self, thread, self.watching.get()) || self.is_met(thread);
             if !has_ours || !is_watched() {
                 hook::set_hook_of(self, thread, self.watching.get());
             }
         }
         self.running.set(coroutine);
         self.registration.set_running(coroutine)
+    }
+
+    /// Whether a thread is among those that are known.
+    fn is_met(&self, thread: State) -> bool {
+        walk::with_thread(self.main, thread.address(), |_| ()).is_some()
     }
 
     /// Has the host resume a coroutine by `resume`, on this thread.
@@ -532,18 +535,18 @@ impl Watch {
 
     #[inline]
     pub(super) fn gate_holds(&self, definition: &Definition) -> Option<bool> {
-        self.lines.gate.borrow().holds(definition)
+        self.lines.gate.get(definition)
     }
 
     /// Finds out whether a function holds a breakpoint, and notes it.
     pub(super) fn learn_gate(&self, state: State, function: &Activation, definition: Definition) -> bool {
         let holds = self.told(|told| told.holds_breakpoint(state, function, &definition)).unwrap_or(false);
-        self.lines.gate.borrow_mut().note(definition, holds);
+        self.lines.gate.note(definition, holds);
         holds
     }
 
     pub(crate) fn forget_gate(&self) {
-        self.lines.gate.borrow_mut().forget();
+        self.lines.gate.forget();
     }
 
     /// A call has begun that may hold a breakpoint.
@@ -570,7 +573,7 @@ impl Watch {
 
     /// Where functions find their globals may be elsewhere now.
     pub(crate) fn forget_globals(&self) {
-        self.globals_of.borrow_mut().clear();
+        self.globals_of.forget();
     }
 
     /// Says what alone calls are looked at for; nothing where they are for more.
@@ -622,8 +625,7 @@ impl Watch {
     pub(crate) fn set_hooks(&self, how: Watching) {
         self.watching.set(how);
         report(walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how)));
-        // It may be one that nobody has met.
-        if let Some(running) = self.running.get() {
+        if let Some(running) = self.running.get().filter(|running| !self.is_met(*running)) {
             hook::set_hook_of(self, running, how);
         }
     }

@@ -18,17 +18,18 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use adzeman_core::breakpoint::{Passing, TrackId};
+use adzeman_core::breakpoint::{Idle, Passing, TrackId};
 use adzeman_core::path::{Path, Root, Segment, TreePath};
 use adzeman_core::source::NameUse;
 
 use super::conditions::{Comparison, Condition, Operand, Scalar};
 use super::counted::Counted;
 use super::host_paths;
+use super::natives::Natives;
 use super::number_of;
 
 /// What is put in front of a call: one of these must hold.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub(crate) struct Filter {
     either: Vec<Alternative>,
     /// What may name a watched value.
@@ -66,87 +67,42 @@ struct Names {
     lacks_environment: bool,
 }
 
-/// The constants that stand for native functions in a text.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub(crate) struct Natives {
-    /// Reports the line.
-    pub(crate) report: String,
-    /// Reads a field of a table.
-    pub(crate) field: String,
-    /// Tests one: whether it is true, or the same as a constant.
-    pub(crate) test: String,
-    /// Reads or tests a part of the host's data.
-    pub(crate) host: String,
-    /// Counts a time that a line is reached.
-    pub(crate) count: String,
-    /// Tells whether a table and a key are those of a watched value.
-    pub(crate) name: String,
-}
-
-impl Natives {
-    /// Constants that no text holds in which `is_free`, short enough to be the same object wherever they are.
-    pub(crate) fn unused(is_free: impl Fn(&str) -> bool) -> Self {
-        let numbered = |number: u32| Self {
-            report: format!("line reached {number}"),
-            field: format!("field read {number}"),
-            test: format!("field tested {number}"),
-            host: format!("host read {number}"),
-            count: format!("time counted {number}"),
-            name: format!("value named {number}"),
-        };
-        let mut candidates = (0..).map(numbered);
-        let are_free = |held: &Self| is_free(&held.report) && held.asked().iter().all(|text| is_free(text));
-        candidates.find(are_free).unwrap_or_default()
-    }
-
-    /// Those that filters call.
-    pub(crate) fn asked(&self) -> [&String; 5] {
-        [&self.field, &self.test, &self.host, &self.count, &self.name]
-    }
-}
-
 impl Filter {
+    /// For a breakpoint that needs no report where this is so; `None` where only who decides can tell.
+    pub(crate) fn unless(idle: &Idle) -> Option<Self> {
+        match idle {
+            Idle::Unless(condition) => Self::of(condition),
+            Idle::Passing(passing) => Some(Self::counting(passing)),
+            Idle::Unnamed(track, uses) => Self::of_uses(*track, uses),
+        }
+    }
+
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
         let condition = Arc::new(Condition::parse(condition)?);
         let either = vec![Alternative { condition, left_out: 0 }];
-        let filter = Self { either, named: Vec::new(), counted: None, names: Names::default() };
-        // A text of several lines would move those below it.
-        filter.text(&Natives::default()).filter(|text| !text.contains(['\n', '\r'])).map(|_| filter)
+        Self { either, ..Self::default() }.of_one_line()
+    }
+
+    /// Unless its text has several lines, which would move those below it, or is none.
+    fn of_one_line(self) -> Option<Self> {
+        let text = self.text(&Natives::default())?;
+        (!text.contains(['\n', '\r'])).then_some(self)
     }
 
     /// For uses of a watched value.
-    pub(crate) fn of_uses(track: TrackId, uses: &[NameUse]) -> Option<Self> {
+    fn of_uses(track: TrackId, uses: &[NameUse]) -> Option<Self> {
         let operand = |held: &NameUse| match Condition::parse(&held.text)? {
             Condition::Value(operand @ Operand::Path(..)) => Some(operand),
             _ => None,
         };
         let operands = uses.iter().map(operand).collect::<Option<Vec<_>>>()?;
-        let named = vec![(track, operands)];
-        let filter = Self { either: Vec::new(), named, counted: None, names: Names::default() };
-        // A name with nothing behind it may turn out to be that of a global.
-        let text = filter.clone().with_all_global().text(&Natives::default())?;
-        (!text.contains(['\n', '\r'])).then_some(filter)
-    }
-
-    /// The same, with every name in uses taken for that of a global.
-    fn with_all_global(mut self) -> Self {
-        for operand in self.named.iter().flat_map(|(_, operands)| operands) {
-            if let Operand::Path(name, _) = operand {
-                self.names.globals.insert(name.clone());
-            }
-        }
-        self
+        Self { named: vec![(track, operands)], ..Self::default() }.of_one_line()
     }
 
     /// For a hit rule.
-    pub(crate) fn counting(passing: &Passing) -> Self {
-        Self {
-            either: Vec::new(),
-            named: Vec::new(),
-            counted: Some(HitRule { passing: passing.clone(), numbered: None }),
-            names: Names::default(),
-        }
+    fn counting(passing: &Passing) -> Self {
+        Self { counted: Some(HitRule { passing: passing.clone(), numbered: None }), ..Self::default() }
     }
 
     /// Whether it counts.
@@ -172,7 +128,7 @@ impl Filter {
             counted.extend(filter.counted);
         }
         let is_one = counted.len() < 2 && either.len() + named.len() + counted.len() > 0;
-        is_one.then(|| Self { either, named, counted: counted.pop(), names: Names::default() })
+        is_one.then(|| Self { either, named, counted: counted.pop(), ..Self::default() })
     }
 
     /// Lets more through: leaves out the last part of each that has more than one. False if nothing could be left out.
@@ -226,6 +182,11 @@ struct Writer<'a> {
     names: &'a Names,
     natives: &'a Natives,
 }
+
+/// What a part of the host's data is read for, as a number in a text: see [`Purpose`].
+pub(crate) const VALUE: i64 = 0;
+pub(crate) const TRUTH: i64 = 1;
+pub(crate) const SAME: i64 = 2;
 
 /// What a value is read for.
 #[derive(Clone, Copy)]
@@ -374,11 +335,11 @@ impl Writer<'_> {
         let own = self.variable(root.name(), &[], Purpose::Value);
         let own = own.map(|own| format!(", {own}")).unwrap_or_default();
         let call =
-            |purpose: u8, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
+            |purpose: i64, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
         Some(match purpose {
-            Purpose::Value => call(0, "nil"),
-            Purpose::Truth => is_one(&call(1, "nil")),
-            Purpose::Same(constant) => is_one(&call(2, constant)),
+            Purpose::Value => call(VALUE, "nil"),
+            Purpose::Truth => is_one(&call(TRUTH, "nil")),
+            Purpose::Same(constant) => is_one(&call(SAME, constant)),
         })
     }
 }
@@ -414,19 +375,8 @@ fn quoted(text: &str) -> Option<String> {
 mod tests {
     use super::*;
 
-    fn natives() -> Natives {
-        Natives {
-            report: "m".into(),
-            field: "f".into(),
-            test: "t".into(),
-            host: "h".into(),
-            count: "c".into(),
-            name: "n".into(),
-        }
-    }
-
     fn text(condition: &str) -> Option<String> {
-        Filter::of(condition)?.text(&natives())
+        Filter::of(condition)?.text(&Natives::short())
     }
 
     #[test]
@@ -476,12 +426,12 @@ mod tests {
         let expected = format!(
             r#"(((("f")(_ENV, "limit")) + 0) < 3) and ((("h")({number}, 2, 2, (("f")(_ENV, "event"))) + 0) == 1) and ((("t")(t, "x") + 0) == 1)"#
         );
-        assert_eq!(filter.text(&natives()), Some(expected));
+        assert_eq!(filter.text(&Natives::short()), Some(expected));
         assert!(filter.lacks_environment() && !filter.lacks_environment());
-        assert_eq!(filter.text(&natives()), None, "what the first part is, only the condition itself can tell");
+        assert_eq!(filter.text(&Natives::short()), None, "what the first part is, only the condition itself can tell");
         let mut filter = Filter::of("event.n == 2").unwrap();
         assert!(filter.is_global("event") && filter.lacks_environment());
-        assert_eq!(filter.text(&natives()), Some(format!(r#"((("h")({number}, 2, 2) + 0) == 1)"#)));
+        assert_eq!(filter.text(&Natives::short()), Some(format!(r#"((("h")({number}, 2, 2) + 0) == 1)"#)));
     }
 
     #[test]
@@ -491,9 +441,9 @@ mod tests {
         let uses = [named("one.x"), named("boats[k]"), named("total")];
         let mut filter = Filter::of_uses(TrackId(3), &uses).unwrap();
         let expected = r#"((("n")(3, one, "x") + 0) == 1) or ((("n")(3, boats, k) + 0) == 1) or "#;
-        assert_eq!(filter.text(&natives()), Some(format!("{expected}(total == nil or true)")));
+        assert_eq!(filter.text(&Natives::short()), Some(format!("{expected}(total == nil or true)")));
         assert!(filter.is_global("total"));
-        assert_eq!(filter.text(&natives()), Some(format!(r#"{expected}((("n")(3, _ENV, "total") + 0) == 1)"#)));
+        assert_eq!(filter.text(&Natives::short()), Some(format!(r#"{expected}((("n")(3, _ENV, "total") + 0) == 1)"#)));
         assert_eq!(Filter::of_uses(TrackId(3), &[named("f(x).y")]), None);
     }
 
@@ -501,7 +451,7 @@ mod tests {
     fn a_filter_is_weakened_part_by_part() {
         let two = ["a and b < 1 and c", "d"].map(Filter::of);
         let mut filter = Filter::any(two.into_iter()).unwrap();
-        let text = |filter: &Filter| filter.text(&natives()).unwrap();
+        let text = |filter: &Filter| filter.text(&Natives::short()).unwrap();
         assert_eq!(text(&filter), "a and ((b + 0) < 1) and c or d");
         assert!(filter.weaken() && filter.weaken());
         assert_eq!(text(&filter), "a or d");

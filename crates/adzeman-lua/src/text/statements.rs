@@ -15,7 +15,8 @@ use full_moon::ast::{FunctionBody, LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
 use super::expressions::with_tree;
-use super::filters::{Filter, Natives};
+use super::filters::Filter;
+use super::natives::Natives;
 
 /// Why no call can be put on a line.
 const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";

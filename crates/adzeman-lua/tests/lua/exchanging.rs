@@ -437,7 +437,8 @@ fn program(bodies: &[Vec<u8>], arms: &[Vec<u32>], condition: &str, generational:
     text
 }
 
-/// Of local variables, captured ones, and names that are none, or not everywhere.
+/// Of local variables, captured ones, and names that are none, or not everywhere. Something of each is decided in place, so that bodies are
+/// made anew when it is armed and when it is not, as with the form that is never decided so.
 const CONDITIONS: &[&str] = &[
     "x % 2 == 0",
     "x > 20 and depth < 3",
@@ -445,7 +446,7 @@ const CONDITIONS: &[&str] = &[
     "not (x * 2 <= 100)",
     "y == nil",
     "t2 ~= x and depth",
-    "#t == 0 or t[1] == nil",
+    "t[1] == nil or x > 500",
     "armed % 2 == 1 and t2[2] == 1",
     "not t[x] and print ~= nil",
     "host.lock.level > x",

@@ -247,7 +247,7 @@ impl Figures {
     pub(crate) fn begin(&self, now: Duration) -> bool {
         let mut state = lock(&self.state);
         let is_first = state.since.is_none();
-        self.begun.fetch_add(1, Ordering::Relaxed);
+        self.begun.fetch_add(u64::from(is_first), Ordering::Relaxed);
         state.since.get_or_insert(now);
         is_first
     }

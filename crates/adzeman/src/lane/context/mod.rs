@@ -227,8 +227,10 @@ impl LocalContext {
 
     /// Has the engine look whether it still watches what it has to, if it has to watch anything.
     pub(super) fn keep_watch(&self) {
-        let engine = if self.is_watching.load(Ordering::Relaxed) { self.engine() } else { None };
-        if let Some(engine) = engine {
+        if !self.is_watching.load(Ordering::Relaxed) {
+            return;
+        }
+        if let Some(engine) = self.engine() {
             engine.keep_watch();
             if engine.wants_safe_point() {
                 self.note_occupied(true);
