@@ -312,7 +312,7 @@ impl Arms {
     /// Every function on every stack.
     fn running_functions(&self) -> HashSet<usize> {
         let mut running = HashSet::default();
-        let outcome = walk::for_each_thread(self.main, &mut |thread| {
+        walk::for_each_thread(self.main, &mut |thread| {
             thread.for_each_level(|_, function| {
                 function.push_function();
                 running.insert(thread.address_at(-1));
@@ -320,9 +320,6 @@ impl Arms {
                 true
             });
         });
-        if let Err(error) = outcome {
-            tracing::warn!(%error, "the Lua state could not be walked whole");
-        }
         running
     }
 

@@ -304,15 +304,12 @@ fn reach_all(watch: &Watch, state: State) {
     }
     let top = state.top();
     watch.find_all_threads();
-    let reached = walk::for_each_thread(state, &mut |thread| {
+    walk::for_each_thread(state, &mut |thread| {
         if thread != state {
             reach(watch, thread);
         }
     });
     state.cut_to(top);
-    if let Err(error) = reached {
-        tracing::warn!(%error, "an evaluation may not be cut off in every coroutine");
-    }
 }
 
 /// Lets a question through to the collector that changes nothing; everything else answers that it cannot be done now. Answers

@@ -236,13 +236,14 @@ fn note_threads_on(state: State, most: usize, show: &mut dyn FnMut(State)) -> Re
     Ok(Met::All)
 }
 
-/// Runs `work` on each known thread that is still alive.
-pub(crate) fn for_each_thread(state: State, work: &mut dyn FnMut(State)) -> Result<(), EngineError> {
+/// Runs `work`, which notes no threads, on each known thread that is still alive.
+pub(crate) fn for_each_thread(state: State, work: &mut dyn FnMut(State)) {
     let top = state.top();
     if state.push_slot(Slot::Threads) == Type::Table {
         let table = state.top();
         state.push_nil();
-        while state.next(table)? {
+        // Its keys are numbers, which the collector takes out of no table.
+        while state.next_of_unchanged(table) {
             if let Some(thread) = state.thread_at(-1) {
                 work(thread);
             }
@@ -250,7 +251,6 @@ pub(crate) fn for_each_thread(state: State, work: &mut dyn FnMut(State)) -> Resu
         }
     }
     state.cut_to(top);
-    Ok(())
 }
 
 /// Runs `look` on the known thread with this address, if it is still alive. What it pushes onto `state` stays there.

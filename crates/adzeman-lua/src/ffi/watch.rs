@@ -624,7 +624,7 @@ impl Watch {
     /// Sets the hook of every thread that is known.
     pub(crate) fn set_hooks(&self, how: Watching) {
         self.watching.set(how);
-        report(walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how)));
+        walk::for_each_thread(self.main, &mut |thread| hook::set_hook_of(self, thread, how));
         if let Some(running) = self.running.get().filter(|running| !self.is_met(*running)) {
             hook::set_hook_of(self, running, how);
         }
