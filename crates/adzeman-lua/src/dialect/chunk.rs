@@ -5,6 +5,8 @@
 
 use adzeman_core::source::{Line, LineSet};
 
+use super::{Dialect as _, Version};
+
 /// One function of a chunk.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Prototype<'a> {
@@ -26,8 +28,9 @@ pub(crate) struct Prototype<'a> {
     pub(crate) code_at: usize,
     pub(crate) captured_at: usize,
     pub(crate) names_at: usize,
-    /// Their names; none in a chunk without names.
+    /// Their names, and how these are written; none in a chunk without names.
     pub(crate) captured_names: Vec<&'a [u8]>,
+    pub(crate) names_written: Vec<&'a [u8]>,
     /// Its local variables, in the order in which they come into scope; none in a chunk without names.
     pub(crate) locals: Vec<Local<'a>>,
     /// How many functions are defined directly inside it.
@@ -45,10 +48,6 @@ pub(crate) struct Local<'a> {
     pub(crate) to: usize,
 }
 
-/// A signature, the version and format, six bytes that show damaged copies, and three sizes (`ldump.c`).
-const HEADER: &[u8] = b"\x1bLua\x54\x00\x19\x93\r\n\x1a\n\x04\x08\x08";
-/// A sample integer and a sample float follow, then the number of captured variables.
-const AFTER_HEADER: usize = 8 + 8 + 1;
 /// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
 const ABSOLUTE: i8 = -0x80;
 /// Far beyond what the compiler itself allows.
@@ -56,44 +55,78 @@ const DEEPEST: usize = 250;
 
 /// All functions of a chunk, outer ones first; `None` when it is not of the layout known here.
 pub(crate) fn prototypes(chunk: &[u8]) -> Option<Vec<Prototype<'_>>> {
-    let mut reader = Reader { rest: chunk.strip_prefix(HEADER)?, size: chunk.len() };
-    reader.bytes(AFTER_HEADER)?;
     let mut found = Vec::new();
-    reader.function(&mut found, 0)?;
+    read(chunk, &mut found)?;
     Some(found)
 }
 
-struct Reader<'a> {
+fn read<'a>(chunk: &'a [u8], found: &mut Vec<Prototype<'a>>) -> Option<Reader<'a>> {
+    let rest = chunk.strip_prefix(Version::HEADER)?;
+    let mut reader = Reader { rest, size: chunk.len(), texts: Vec::new(), placed: Vec::new() };
+    reader.bytes(Version::AFTER_HEADER)?;
+    reader.function(found, 0)?;
+    Some(reader)
+}
+
+/// What is left of a chunk.
+pub(crate) struct Reader<'a> {
     rest: &'a [u8],
     size: usize,
+    /// The texts so far, where later ones are told by those.
+    #[cfg_attr(not(feature = "lua55"), expect(dead_code, reason = "all texts are written out"))]
+    pub(super) texts: Vec<&'a [u8]>,
+    /// Parts that are not the same wherever they stand: from where to where, and what to write there by itself; nothing for what
+    /// aligns the rest.
+    pub(super) placed: Vec<(usize, usize, Option<Vec<u8>>)>,
+}
+
+/// The same chunk, every part of which says by itself what it is.
+pub(crate) fn written_out(chunk: &[u8]) -> Option<Vec<u8>> {
+    let reader = read(chunk, &mut Vec::new())?;
+    let (mut out, mut from) = (Vec::with_capacity(chunk.len()), 0);
+    for (start, end, text) in reader.placed {
+        out.extend_from_slice(&chunk[from..start]);
+        match text {
+            Some(text) => out.extend_from_slice(&text),
+            None => out.resize(out.len().next_multiple_of(Version::ALIGNMENT), 0),
+        }
+        from = end;
+    }
+    out.extend_from_slice(&chunk[from..]);
+    Some(out)
 }
 
 impl<'a> Reader<'a> {
-    fn bytes(&mut self, count: usize) -> Option<&'a [u8]> {
+    pub(super) fn bytes(&mut self, count: usize) -> Option<&'a [u8]> {
         let (taken, rest) = self.rest.split_at_checked(count)?;
         self.rest = rest;
         Some(taken)
     }
 
     /// How far the chunk is read.
-    fn at(&self) -> usize {
+    pub(super) fn at(&self) -> usize {
         self.size - self.rest.len()
     }
 
-    fn byte(&mut self) -> Option<u8> {
+    pub(super) fn byte(&mut self) -> Option<u8> {
         self.bytes(1).map(|bytes| bytes[0])
     }
 
-    /// Seven bits a byte, the highest first, the last one marked.
+    /// Passes over what aligns the rest.
+    pub(super) fn align(&mut self) -> Option<()> {
+        let (at, aligned) = (self.at(), self.at().next_multiple_of(Version::ALIGNMENT));
+        self.placed.push((at, aligned, None));
+        self.bytes(aligned - at).map(drop)
+    }
+
+    /// So many numbers of 32 bits.
+    pub(super) fn words(&mut self, count: usize) -> Option<Vec<u32>> {
+        let bytes = self.bytes(count.checked_mul(4)?)?;
+        Some(bytes.chunks_exact(4).map(|bytes| u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])).collect())
+    }
+
     fn number(&mut self) -> Option<usize> {
-        let mut number = 0_usize;
-        loop {
-            let byte = self.byte()?;
-            number = number.checked_mul(128)? + usize::from(byte & 0x7f);
-            if byte & 0x80 != 0 {
-                return Some(number);
-            }
-        }
+        Version::number(self)
     }
 
     fn line(&mut self) -> Option<u32> {
@@ -101,8 +134,7 @@ impl<'a> Reader<'a> {
     }
 
     fn string(&mut self) -> Option<&'a [u8]> {
-        let size = self.number()?;
-        self.bytes(size.saturating_sub(1))
+        Version::text(self)
     }
 
     fn constants(&mut self) -> Option<Vec<Option<&'a [u8]>>> {
@@ -112,7 +144,8 @@ impl<'a> Reader<'a> {
                 0 | 1 | 17 => None,
                 // Functions, which only bodies of this engine have there: nothing is written behind the tag.
                 6 | 22 => None,
-                3 | 19 => self.bytes(8).map(|_| None)?,
+                3 => Version::whole_constant(self).map(|()| None)?,
+                19 => self.bytes(8).map(|_| None)?,
                 4 | 20 => Some(self.string()?),
                 _ => return None,
             });
@@ -124,16 +157,17 @@ impl<'a> Reader<'a> {
         if depth > DEEPEST {
             return None;
         }
-        self.string()?;
+        if Version::SOURCE_COMES_FIRST {
+            self.string()?;
+        }
         let (first, last) = (self.line()?, self.line()?);
         self.byte()?;
-        let is_vararg = self.byte()? != 0;
+        let prepares_arguments = Version::prepares_arguments(self.byte()?);
         self.byte()?;
         let instructions = self.number()?;
+        self.align()?;
         let code_at = self.at();
-        let code = self.bytes(instructions.checked_mul(4)?)?;
-        let code =
-            code.chunks_exact(4).map(|bytes| u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])).collect();
+        let code = self.words(instructions)?;
         let texts = self.constants()?;
         let captured = self.number()?;
         let captured_at = self.at();
@@ -144,23 +178,29 @@ impl<'a> Reader<'a> {
         for _ in 0..found[position].inside {
             self.function(found, depth + 1)?;
         }
+        if !Version::SOURCE_COMES_FIRST {
+            self.string()?;
+        }
         let line_of = self.lines(first)?;
         // The first instruction of a function with any number of arguments only prepares them.
-        let reached = &line_of[usize::from(is_vararg).min(line_of.len())..];
+        let reached = &line_of[usize::from(prepares_arguments).min(line_of.len())..];
         found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
         found[position].line_of = line_of;
         found[position].locals = self.locals()?;
-        (found[position].names_at, found[position].captured_names) = self.captured_names()?;
+        let count = self.number()?;
+        found[position].names_at = self.at();
+        for _ in 0..count {
+            let before = self.rest;
+            found[position].captured_names.push(self.string()?);
+            found[position].names_written.push(&before[..before.len() - self.rest.len()]);
+        }
         Some(())
     }
 
     fn lines(&mut self, first: u32) -> Option<Vec<u32>> {
         let count = self.number()?;
         let steps = self.bytes(count)?;
-        let mut absolute = Vec::new();
-        for _ in 0..self.number()? {
-            absolute.push((self.number()?, self.line()?));
-        }
+        let absolute = Version::absolute_lines(self)?;
         let mut line = i64::from(first);
         let mut lines = Vec::with_capacity(count);
         for (instruction, step) in steps.iter().enumerate() {
@@ -177,11 +217,6 @@ impl<'a> Reader<'a> {
     fn locals(&mut self) -> Option<Vec<Local<'a>>> {
         let count = self.number()?;
         (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
-    }
-
-    fn captured_names(&mut self) -> Option<(usize, Vec<&'a [u8]>)> {
-        let count = self.number()?;
-        Some((self.at(), (0..count).map(|_| self.string()).collect::<Option<_>>()?))
     }
 }
 

@@ -51,7 +51,8 @@ fn around(functions: &[Prototype<'_>]) -> Vec<Option<usize>> {
     found
 }
 
-/// The chunk of `functions` with other numbers, if they are the same ones in another order in each.
+/// The chunk of `functions`, which is [written out](super::chunk::written_out), with other numbers, if they are the same ones in another
+/// order in each.
 pub(crate) fn renumbered(chunk: &[u8], functions: &[Prototype<'_>], numbering: &[Vec<Option<u8>>]) -> Option<Vec<u8>> {
     let mut out = chunk.to_vec();
     let around = around(functions);
@@ -73,13 +74,9 @@ pub(crate) fn renumbered(chunk: &[u8], functions: &[Prototype<'_>], numbering: &
             let held = there(function.captured.get(old * BYTES..(old + 1) * BYTES)?, outer)?;
             put(&mut out, function.captured_at + new * BYTES, &held)?;
         }
-        if !function.captured_names.is_empty() {
-            let names = old.iter().map(|old| function.captured_names.get(*old).copied());
-            put(
-                &mut out,
-                function.names_at,
-                &names.collect::<Option<Vec<_>>>()?.into_iter().flat_map(written).collect::<Vec<_>>(),
-            )?;
+        if !function.names_written.is_empty() {
+            let names = old.iter().map(|old| function.names_written.get(*old).copied());
+            put(&mut out, function.names_at, &names.collect::<Option<Vec<_>>>()?.concat())?;
         }
     }
     Some(out)
@@ -88,16 +85,4 @@ pub(crate) fn renumbered(chunk: &[u8], functions: &[Prototype<'_>], numbering: &
 fn put(chunk: &mut [u8], at: usize, bytes: &[u8]) -> Option<()> {
     chunk.get_mut(at..at + bytes.len())?.copy_from_slice(bytes);
     Some(())
-}
-
-/// A text as `ldump.c` writes it: its length and one, seven bits a byte, the last one marked.
-fn written(text: &[u8]) -> Vec<u8> {
-    let mut length = vec![((text.len() + 1) & 0x7f) as u8 | 0x80];
-    let mut rest = (text.len() + 1) >> 7;
-    while rest > 0 {
-        length.insert(0, (rest & 0x7f) as u8);
-        rest >>= 7;
-    }
-    length.extend_from_slice(text);
-    length
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use adzeman_core::source::Line;
 
-use super::chunk::{Prototype, prototypes};
+use super::chunk::{Prototype, prototypes, written_out};
 use super::numbering::{numbering, renumbered};
 use super::operations::{Operation, asked_whether_true, jump_over};
 use crate::text::natives::Natives;
@@ -59,7 +59,9 @@ pub(crate) fn made_safe(calls: &[Prototype<'_>], chunk: &[u8], natives: &Natives
     if !refused.is_nothing() {
         return Err(refused);
     }
-    let chunk = renumbered(chunk, &filtered, &numbers).unwrap_or_else(|| chunk.to_vec());
+    let chunk = written_out(chunk).ok_or_else(Refused::default)?;
+    let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
+    let chunk = renumbered(&chunk, &filtered, &numbers).unwrap_or_else(|| chunk.clone());
     let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
     let patches = patches(calls, &filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })?;
     Ok(Safe { chunk, patches })

@@ -163,9 +163,12 @@ impl State {
             size: usize,
             into: *mut c_void,
         ) -> c_int {
-            // SAFETY: `into` is the vector below, which nothing else touches during the dump; the bytes are valid for
-            // the call. An allocation failure aborts and does not unwind.
-            unsafe { (*into.cast::<Vec<u8>>()).extend_from_slice(slice::from_raw_parts(bytes.cast(), size)) };
+            // Lua 5.5 says by no bytes at all that it has ended.
+            if size > 0 {
+                // SAFETY: `into` is the vector below, which nothing else touches during the dump; the bytes are valid for
+                // the call. An allocation failure aborts and does not unwind.
+                unsafe { (*into.cast::<Vec<u8>>()).extend_from_slice(slice::from_raw_parts(bytes.cast(), size)) };
+            }
             0
         }
         let mut chunk = Vec::new();

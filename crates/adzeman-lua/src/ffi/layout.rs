@@ -2,7 +2,7 @@
 //!
 //! Where the parts of those records lie is not part of the C API, so it is never assumed: [`is_known`] compares what is
 //! read with what `lua_getinfo` says, for the very library this process runs, and everything here stays unused where the
-//! two differ. The offsets are those of Lua 5.4 on 64-bit machines (`lobject.h`, `lstate.h`).
+//! two differ. The offsets are those of the version that this is built for ([`Records`](crate::dialect::Records)).
 
 use std::ffi::{c_int, c_void};
 use std::sync::OnceLock;
@@ -12,9 +12,10 @@ use std::{mem, ptr};
 use mlua::ffi;
 
 use super::apart::in_new_state;
+use crate::dialect::{Dialect as _, Version};
 
 /// `CallInfo.func`, pointing to the value that holds the function.
-const FUNCTION_OF_CALL: usize = 0;
+const FUNCTION_OF_CALL: usize = Version::RECORDS.function_of_call;
 /// The tag of that value, behind its eight bytes.
 pub(super) const TAG_OF_VALUE: usize = 8;
 pub(super) const SIZE_OF_VALUE: usize = 16;
@@ -25,34 +26,34 @@ pub(super) const NATIVE_FUNCTION: u8 = 6 | 1 << 4;
 /// The tag of a function written in Lua: variant 0 of functions, collectable (`LUA_VLCL`, `BIT_ISCOLLECTABLE`).
 pub(super) const LUA_FUNCTION: u8 = 6 | 64;
 /// `LClosure.p`.
-pub(super) const PROTOTYPE_OF_CLOSURE: usize = 24;
+pub(super) const PROTOTYPE_OF_CLOSURE: usize = Version::RECORDS.prototype_of_closure;
 /// Members of `Proto`: how many captured variables, constants, instructions, and functions inside; then the lines of its
 /// definition, and where constants, instructions and the functions inside are.
-pub(super) const CAPTURED_COUNT: usize = 16;
-pub(super) const CONSTANT_COUNT: usize = 20;
-pub(super) const CODE_COUNT: usize = 24;
-pub(super) const INNER_COUNT: usize = 32;
-pub(super) const LAST_LINE_OF_PROTOTYPE: usize = 48;
-pub(super) const CONSTANTS_OF_PROTOTYPE: usize = 56;
-pub(super) const CODE_OF_PROTOTYPE: usize = 64;
-pub(super) const INNER_OF_PROTOTYPE: usize = 72;
+pub(super) const CAPTURED_COUNT: usize = Version::RECORDS.captured_count;
+pub(super) const CONSTANT_COUNT: usize = Version::RECORDS.constant_count;
+pub(super) const CODE_COUNT: usize = Version::RECORDS.code_count;
+pub(super) const INNER_COUNT: usize = Version::RECORDS.inner_count;
+pub(super) const LAST_LINE_OF_PROTOTYPE: usize = Version::RECORDS.last_line;
+pub(super) const CONSTANTS_OF_PROTOTYPE: usize = Version::RECORDS.constants;
+pub(super) const CODE_OF_PROTOTYPE: usize = Version::RECORDS.code;
+pub(super) const INNER_OF_PROTOTYPE: usize = Version::RECORDS.inner;
 /// `Proto.linedefined`.
-pub(super) const FIRST_LINE_OF_PROTOTYPE: usize = 44;
+pub(super) const FIRST_LINE_OF_PROTOTYPE: usize = Version::RECORDS.first_line;
 /// `Proto.source`.
-const SOURCE_OF_PROTOTYPE: usize = 112;
+const SOURCE_OF_PROTOTYPE: usize = Version::RECORDS.source;
 /// `lua_State.l_G`, which all threads of a state share.
-const SHARED_OF_THREAD: usize = 24;
+const SHARED_OF_THREAD: usize = Version::RECORDS.shared_of_thread;
 /// `lua_State.allowhook`: 0 while a hook or a finalizer runs.
-const HOOKS_OF_THREAD: usize = 11;
+const HOOKS_OF_THREAD: usize = Version::RECORDS.hooks_of_thread;
 /// `lua_State.stack`, where the stack begins, with the value that the call at the bottom has for its function.
-const STACK_OF_THREAD: usize = 48;
+const STACK_OF_THREAD: usize = Version::RECORDS.stack_of_thread;
 /// `lua_State.ci`, the call under way.
-const CALL_OF_THREAD: usize = 32;
+const CALL_OF_THREAD: usize = Version::RECORDS.call_of_thread;
 /// The tag of a native function with captured variables (`LUA_VCCL`, `BIT_ISCOLLECTABLE`), and `CClosure.f`.
 pub(super) const NATIVE_CLOSURE: u8 = 6 | 2 << 4 | 64;
-pub(super) const CODE_OF_NATIVE_CLOSURE: usize = 24;
+pub(super) const CODE_OF_NATIVE_CLOSURE: usize = Version::RECORDS.code_of_native_closure;
 /// The text behind the header of a `TString`.
-pub(super) const TEXT_OF_STRING: usize = 24;
+pub(super) const TEXT_OF_STRING: usize = Version::RECORDS.text_of_string;
 
 /// A function written in Lua, as it is told from others: every instance of one definition has the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -66,7 +67,7 @@ pub(crate) struct Definition {
 }
 
 /// `CallInfo.previous`, the call below.
-const PREVIOUS_OF_CALL: usize = 16;
+const PREVIOUS_OF_CALL: usize = Version::RECORDS.previous_of_call;
 
 /// The call below another one; null for the one at the bottom of a stack, which is of no function.
 ///
@@ -266,7 +267,10 @@ unsafe fn agrees(
         }
         let Some(found) = definition_of(call) else { return false };
         let name = (*record).source as usize;
-        c_int::try_from(found.first_line) == Ok((*record).linedefined) && found.source + TEXT_OF_STRING == name
+        // The name is the whole script here, which is long.
+        let text = (found.source as *const c_void).byte_add(TEXT_OF_STRING);
+        let text = if Version::POINTS_TO_LONG_TEXTS { ptr::read(text.cast::<usize>()) } else { text as usize };
+        c_int::try_from(found.first_line) == Ok((*record).linedefined) && text == name
     }
 }
 

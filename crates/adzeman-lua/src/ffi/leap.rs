@@ -26,9 +26,10 @@ use super::others::put;
 use super::state::State;
 use super::watch::Watch;
 use crate::dialect::operations::{close_from, jump_to};
+use crate::dialect::{Dialect as _, Version};
 
 /// `CallInfo.u.l.savedpc`: the instruction behind the one that runs.
-const PLACE_OF_CALL: usize = 32;
+const PLACE_OF_CALL: usize = Version::RECORDS.place_of_call;
 
 /// Going on elsewhere, from when it is asked for until it is done.
 #[derive(Debug, Clone, Copy)]

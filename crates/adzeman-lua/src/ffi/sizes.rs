@@ -1,7 +1,7 @@
 //! What values take, in bytes, without what they lead to: read from the engine's own records where it is known how they are, which is
 //! found out by comparing with what the engine says that it has in use, for the very library that runs. Estimated elsewhere.
 //!
-//! The names are those of Lua 5.4 (`lobject.h`, `lstring.h`).
+//! The names are the engine's (`lobject.h`, `lstring.h`).
 
 use std::ffi::{c_int, c_void};
 use std::sync::OnceLock;
@@ -12,27 +12,17 @@ use super::apart::in_new_state;
 use super::internals::read;
 use super::layout;
 use super::state::{State, Type};
+use crate::dialect::{Dialect as _, Version};
 
-/// `Table`, one of its elements, and one of its nodes.
-const TABLE: usize = 56;
+/// An element of a table, about.
 const ELEMENT: usize = 16;
-const NODE: usize = 24;
-/// Members of `Table`.
-const FLAGS: usize = 10;
-const LOG_OF_NODES: usize = 11;
-const LIMIT: usize = 12;
-const LAST_FREE: usize = 32;
-/// Set in the flags while the limit is not the real size (`BITRAS`).
-const LIMIT_IS_A_HINT: u8 = 1 << 7;
-/// `TString` and the end of its text.
-const TEXT: usize = 24 + 1;
 /// `LClosure` and `CClosure` without what they capture, and one variable of each.
 const FUNCTION: usize = 32;
 const CAPTURED: usize = 8;
 const CAPTURED_BY_NATIVE: usize = 16;
 /// `Udata` without user values, and with them.
 const USERDATA: usize = 32;
-const USERDATA_WITH_VALUES: usize = 40;
+const USERDATA_WITH_VALUES: usize = Version::USERDATA_WITH_VALUES;
 const USER_VALUE: usize = 16;
 /// A coroutine that has just been made, and each value on its stack.
 const COROUTINE: usize = 1024;
@@ -46,8 +36,8 @@ pub(crate) fn size_of(state: State, index: c_int) -> Size {
     let known = are_known();
     let (bytes, measured) = match state.type_at(index) {
         Type::Table if known => (table(state, index), true),
-        Type::Table => (TABLE + ELEMENT * state.raw_len(index), false),
-        Type::String => (TEXT + state.raw_len(index), known),
+        Type::Table => (Version::TABLE + ELEMENT * state.raw_len(index), false),
+        Type::String => (Version::size_of_text(state.raw_len(index)), known),
         Type::Function => (function(state, index), known),
         Type::Userdata => (before_data(state, index) + state.raw_len(index), known),
         Type::Thread => (COROUTINE + STACK_VALUE * stacked(state, index), false),
@@ -58,15 +48,8 @@ pub(crate) fn size_of(state: State, index: c_int) -> Size {
 
 fn table(state: State, index: c_int) -> usize {
     let table = state.address_at(index) as *const c_void;
-    // SAFETY: the value is an alive table, whose members were found to be there.
-    let (flags, log, limit, last_free) = unsafe {
-        let limit = usize::try_from(read::<u32>(table, LIMIT)).unwrap_or(0);
-        (read::<u8>(table, FLAGS), read::<u8>(table, LOG_OF_NODES), limit, read::<usize>(table, LAST_FREE))
-    };
-    let elements = if flags & LIMIT_IS_A_HINT == 0 { limit } else { limit.next_power_of_two() };
-    let elements = if limit == 0 { 0 } else { elements };
-    let nodes = if last_free == 0 { 0 } else { 1_usize << (log & 31) };
-    TABLE + ELEMENT * elements + NODE * nodes
+    // SAFETY: the value is an alive table, whose record is this long where sizes are known.
+    Version::size_of_table(&unsafe { read::<[u8; Version::TABLE]>(table, 0) })
 }
 
 fn function(state: State, index: c_int) -> usize {
@@ -157,7 +140,7 @@ fn are_as_counted(state: State) -> bool {
         let grown = in_use(state) - before;
         let size = match state.type_at(-1) {
             Type::Table => table(state, -1),
-            Type::String => TEXT + state.raw_len(-1),
+            Type::String => Version::size_of_text(state.raw_len(-1)),
             Type::Function => function(state, -1),
             _ => before_data(state, -1) + state.raw_len(-1),
         };

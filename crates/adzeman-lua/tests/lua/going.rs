@@ -72,6 +72,8 @@ struct Program {
     /// For each line that begins with a statement, its first operation and the variables in scope there.
     starts: Vec<(u32, usize, Scope)>,
     scope: Scope,
+    /// The variables of loops.
+    turns: Vec<usize>,
     variables: usize,
 }
 
@@ -116,6 +118,12 @@ impl Program {
         plain[usize::from(choice) % plain.len()].0
     }
 
+    /// One that it can assign to, too: from Lua 5.5 on those of loops are constants.
+    fn pick_to_assign(&self, choice: u8) -> usize {
+        let picked = self.pick(choice);
+        if cfg!(feature = "lua55") && self.turns.contains(&picked) { 0 } else { picked }
+    }
+
     fn leave(&mut self, count: usize) {
         self.scope.truncate(count);
         self.ops.push(Op::Leave(count));
@@ -135,7 +143,7 @@ impl Program {
                 self.write(&format!("  local v{new} = (v{other} or 0) + {choice}"));
             }
             Statement::Assign(a, b) => {
-                let (into, from) = (self.pick(*a), self.pick(*b));
+                let (into, from) = (self.pick_to_assign(*a), self.pick(*b));
                 self.start();
                 self.ops.push(Op::Assign(into, from, i64::from(*b)));
                 self.write(&format!("  v{into} = (v{from} or 0) * 2 + {b}"));
@@ -147,7 +155,7 @@ impl Program {
                 self.write(&format!("  log(v{shown})"));
             }
             Statement::Capture(choice) => {
-                let held = self.pick(*choice);
+                let held = self.pick_to_assign(*choice);
                 self.start();
                 self.ops.push(Op::Capture(held));
                 self.write(&format!("  last = function() v{held} = (v{held} or 0) + 1 return v{held} end"));
@@ -199,6 +207,7 @@ impl Program {
         let count = self.scope.len();
         (0..hidden).for_each(|_| _ = self.enter(Kind::Loop));
         let turn = self.enter(Kind::Plain);
+        self.turns.push(turn);
         self.write(&match how {
             "in" => format!("  for v{turn} in turns({turns}) do"),
             _ => format!("  for v{turn} = 1, {turns} do"),

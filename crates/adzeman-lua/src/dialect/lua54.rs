@@ -1,0 +1,88 @@
+//! Lua 5.4.
+
+use super::chunk::Reader;
+use super::{Dialect, Records, member};
+
+/// This version.
+pub(crate) enum Version {}
+
+/// In the flags of a table: the limit of its elements is not how many there is room for (`BITRAS`).
+const LIMIT_IS_A_HINT: u8 = 1 << 7;
+
+impl Dialect for Version {
+    const RECORDS: Records = Records {
+        prototype_of_closure: 24,
+        code_of_native_closure: 24,
+        captured_count: 16,
+        constant_count: 20,
+        code_count: 24,
+        inner_count: 32,
+        first_line: 44,
+        last_line: 48,
+        constants: 56,
+        code: 64,
+        inner: 72,
+        source: 112,
+        shared_of_thread: 24,
+        hooks_of_thread: 11,
+        stack_of_thread: 48,
+        call_of_thread: 32,
+        function_of_call: 0,
+        previous_of_call: 16,
+        place_of_call: 32,
+        text_of_string: 24,
+    };
+    /// Three sizes are part of it.
+    const HEADER: &'static [u8] = b"\x1bLua\x54\x00\x19\x93\r\n\x1a\n\x04\x08\x08";
+    /// A sample integer, a sample float, and the number of captured variables.
+    const AFTER_HEADER: usize = 8 + 8 + 1;
+    const ALIGNMENT: usize = 1;
+    const SOURCE_COMES_FIRST: bool = true;
+    const POINTS_TO_LONG_TEXTS: bool = false;
+    const TABLE: usize = 56;
+    const USERDATA_WITH_VALUES: usize = 40;
+
+    /// Seven bits a byte, the highest first, the last one marked.
+    fn number(reader: &mut Reader<'_>) -> Option<usize> {
+        let mut number = 0_usize;
+        loop {
+            let byte = reader.byte()?;
+            number = number.checked_mul(128)? + usize::from(byte & 0x7f);
+            if byte & 0x80 != 0 {
+                return Some(number);
+            }
+        }
+    }
+
+    /// Its length and one, and its bytes.
+    fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]> {
+        let size = Self::number(reader)?;
+        reader.bytes(size.saturating_sub(1))
+    }
+
+    fn whole_constant(reader: &mut Reader<'_>) -> Option<()> {
+        reader.bytes(8).map(drop)
+    }
+
+    fn absolute_lines(reader: &mut Reader<'_>) -> Option<Vec<(usize, u32)>> {
+        let count = Self::number(reader)?;
+        (0..count).map(|_| Some((Self::number(reader)?, Self::number(reader)?.try_into().ok()?))).collect()
+    }
+
+    fn size_of_table(record: &[u8]) -> usize {
+        let [flags, log_of_nodes] = member(record, 10);
+        let limit = u32::from_ne_bytes(member(record, 12)) as usize;
+        let last_free = usize::from_ne_bytes(member(record, 32));
+        let elements = if flags & LIMIT_IS_A_HINT == 0 || limit == 0 { limit } else { limit.next_power_of_two() };
+        let nodes = if last_free == 0 { 0 } else { 1_usize << (log_of_nodes & 31) };
+        Self::TABLE + 16 * elements + 24 * nodes
+    }
+
+    fn size_of_text(length: usize) -> usize {
+        Self::RECORDS.text_of_string + length + 1
+    }
+
+    fn prepares_arguments(flags: u8) -> bool {
+        flags != 0
+    }
+}
