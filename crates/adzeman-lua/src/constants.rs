@@ -253,6 +253,7 @@ impl Visitor for Finder<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::versions::{NO_CONSTANTS, is_refused_before};
 
     const SCRIPT: &str = "\
 local k <const> = 6 * 7
@@ -275,6 +276,9 @@ return f
 
     #[test]
     fn what_was_removed_has_its_value_where_it_is_in_force() {
+        if is_refused_before("5.4", NO_CONSTANTS) {
+            return;
+        }
         let constants = Constants::of(SCRIPT).unwrap();
         let at = |line: u32, name: &str| constants.at(Line::new(line).unwrap(), name);
         let value = |scalar| Some(Removed::Value(scalar));

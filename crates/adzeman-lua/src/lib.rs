@@ -76,6 +76,9 @@ mod reload;
 mod scope;
 mod scripts;
 mod text;
+#[cfg(test)]
+#[path = "../tests/lua/versions.rs"]
+mod versions;
 
 use std::collections::BTreeSet;
 use std::ffi::CString;

@@ -13,6 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use adzeman_core::engine::FunctionFate;
 
 use crate::dialect::chunk::{Prototype, prototypes};
+use crate::dialect::{Dialect as _, Version};
 use crate::facts::compiled;
 use crate::text::written::{WrittenFunction, written_functions};
 
@@ -265,7 +266,9 @@ impl<'a> Captures<'a> {
 
     /// The function that a captured variable is a local of; none for what the whole script was given.
     fn declared_in(&self, function: usize, number: usize) -> Option<usize> {
-        let [is_local, from, ..] = self.prototypes[function].captured.get(3 * number..)? else { return None };
+        let [is_local, from, ..] = self.prototypes[function].captured.get(Version::CAPTURED * number..)? else {
+            return None;
+        };
         match (function, is_local) {
             (0, _) => None,
             (_, 0) => self.declared_in(self.written[function].parent, usize::from(*from)),

@@ -8,7 +8,7 @@ use adzeman_core::source::Line;
 
 use super::Context;
 use crate::dialect::chunk::{Local, Prototype, prototypes};
-use crate::dialect::operations::Operation;
+use crate::dialect::{Dialect as _, Version};
 use crate::ffi::activation::Activation;
 use crate::ffi::leap::{self, Leap};
 use crate::ffi::state::State;
@@ -200,7 +200,7 @@ fn closing(body: &Prototype<'_>, locals: &[&Local<'_>]) -> Vec<usize> {
     let is_marked = |(register, local): (usize, &&Local<'_>)| {
         let code = body.code.get(local.from.saturating_sub(1)..local.to.min(body.code.len())).unwrap_or_default();
         let register = u32::try_from(register).ok();
-        code.iter().any(|held| Operation::marks_closing(*held).is_some_and(|held| Some(held) == register))
+        code.iter().any(|held| Version::marks_closing(*held).is_some_and(|held| Some(held) == register))
     };
     locals.iter().enumerate().filter(|held| is_marked(*held)).map(|(register, _)| register).collect()
 }

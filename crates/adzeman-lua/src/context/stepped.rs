@@ -9,6 +9,7 @@ use adzeman_core::value::Value;
 
 use super::Context;
 use super::stacks::stack_id;
+use crate::dialect::{Dialect as _, Version};
 use crate::ffi::activation::Activation;
 use crate::ffi::state::State;
 
@@ -52,6 +53,8 @@ impl Context {
     /// A function is called, in the place of its caller if `is_tail`.
     pub(super) fn follow_call(&self, state: State, is_tail: bool) {
         let Some((step, depth)) = self.step_on(state) else { return };
+        // Its caller may be there still.
+        let depth = if is_tail && Version::TAIL_CALLS_MOVE { depth - 1 } else { depth };
         let is_in_place = is_tail && depth == step.depth();
         self.leave(state, step, depth, is_in_place, None);
     }
@@ -79,14 +82,16 @@ impl Context {
         }
         held.returned = held.returned.take().or(returned);
         if depth <= held.remaining.depth {
-            let any_of_script = (1..).map_while(|level| state.level(level)).any(|function| !function.info().is_native);
+            let below = state.depth() - depth + 1;
+            let any_of_script =
+                (below..).map_while(|level| state.level(level)).any(|function| !function.info().is_native);
             held.remaining = Remaining { depth: depth - 1, any_of_script };
         }
     }
 
     /// The values that a function is about to return.
     fn transferred(&self, state: State, function: &Activation) -> Option<Vec<Value>> {
-        let (first, count) = function.transferred();
+        let (first, count) = function.transferred()?;
         let top = state.top();
         let values = (first..first + count).map(|number| {
             function.push_local(number);

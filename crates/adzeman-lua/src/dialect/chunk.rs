@@ -125,7 +125,7 @@ impl<'a> Reader<'a> {
         Some(bytes.chunks_exact(4).map(|bytes| u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]])).collect())
     }
 
-    fn number(&mut self) -> Option<usize> {
+    pub(super) fn number(&mut self) -> Option<usize> {
         Version::number(self)
     }
 
@@ -133,22 +133,15 @@ impl<'a> Reader<'a> {
         self.number()?.try_into().ok()
     }
 
-    fn string(&mut self) -> Option<&'a [u8]> {
+    pub(super) fn string(&mut self) -> Option<&'a [u8]> {
         Version::text(self)
     }
 
     fn constants(&mut self) -> Option<Vec<Option<&'a [u8]>>> {
         let mut texts = Vec::new();
         for _ in 0..self.number()? {
-            texts.push(match self.byte()? {
-                0 | 1 | 17 => None,
-                // Functions, which only bodies of this engine have there: nothing is written behind the tag.
-                6 | 22 => None,
-                3 => Version::whole_constant(self).map(|()| None)?,
-                19 => self.bytes(8).map(|_| None)?,
-                4 | 20 => Some(self.string()?),
-                _ => return None,
-            });
+            let tag = self.byte()?;
+            texts.push(Version::constant(self, tag)?);
         }
         Some(texts)
     }
@@ -171,7 +164,7 @@ impl<'a> Reader<'a> {
         let texts = self.constants()?;
         let captured = self.number()?;
         let captured_at = self.at();
-        let captured = self.bytes(captured.checked_mul(3)?)?;
+        let captured = self.bytes(captured.checked_mul(Version::CAPTURED)?)?;
         let position = found.len();
         found.push(Prototype { first, last, code, texts, captured, code_at, captured_at, ..Prototype::default() });
         found[position].inside = self.number()?;
@@ -181,7 +174,7 @@ impl<'a> Reader<'a> {
         if !Version::SOURCE_COMES_FIRST {
             self.string()?;
         }
-        let line_of = self.lines(first)?;
+        let line_of = Version::lines(self, first)?;
         // The first instruction of a function with any number of arguments only prepares them.
         let reached = &line_of[usize::from(prepares_arguments).min(line_of.len())..];
         found[position].lines = reached.iter().filter_map(|line| Line::new(*line)).collect();
@@ -197,27 +190,49 @@ impl<'a> Reader<'a> {
         Some(())
     }
 
-    fn lines(&mut self, first: u32) -> Option<Vec<u32>> {
-        let count = self.number()?;
-        let steps = self.bytes(count)?;
-        let absolute = Version::absolute_lines(self)?;
-        let mut line = i64::from(first);
-        let mut lines = Vec::with_capacity(count);
-        for (instruction, step) in steps.iter().enumerate() {
-            let step = i8::from_le_bytes([*step]);
-            line = match step {
-                ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
-                step => line + i64::from(step),
-            };
-            lines.push(u32::try_from(line).ok()?);
-        }
-        Some(lines)
-    }
-
     fn locals(&mut self) -> Option<Vec<Local<'a>>> {
         let count = self.number()?;
         (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
     }
+}
+
+/// Reads a constant of Lua 5.4 and later, the whole numbers among them by `whole`.
+pub(super) fn constant<'a>(
+    reader: &mut Reader<'a>,
+    tag: u8,
+    whole: impl FnOnce(&mut Reader<'a>) -> Option<()>,
+) -> Option<Option<&'a [u8]>> {
+    Some(match tag {
+        0 | 1 | 17 => None,
+        // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+        6 | 22 => None,
+        3 => whole(reader).map(|()| None)?,
+        19 => reader.bytes(8).map(|_| None)?,
+        4 | 20 => Some(reader.string()?),
+        _ => return None,
+    })
+}
+
+/// Reads the lines of instructions as Lua 5.4 and later have them: by steps from one to the next, or by `absolute`, as pairs.
+pub(super) fn lines_by_steps<'a>(
+    reader: &mut Reader<'a>,
+    first: u32,
+    absolute: impl FnOnce(&mut Reader<'a>) -> Option<Vec<(usize, u32)>>,
+) -> Option<Vec<u32>> {
+    let count = reader.number()?;
+    let steps = reader.bytes(count)?;
+    let absolute = absolute(reader)?;
+    let mut line = i64::from(first);
+    let mut lines = Vec::with_capacity(count);
+    for (instruction, step) in steps.iter().enumerate() {
+        let step = i8::from_le_bytes([*step]);
+        line = match step {
+            ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
+            step => line + i64::from(step),
+        };
+        lines.push(u32::try_from(line).ok()?);
+    }
+    Some(lines)
 }
 
 #[cfg(test)]

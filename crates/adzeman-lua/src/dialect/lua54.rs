@@ -1,6 +1,9 @@
 //! Lua 5.4.
 
-use super::chunk::Reader;
+use full_moon::LuaVersion;
+
+use super::chunk::{Reader, constant, lines_by_steps};
+use super::operations::{self, Operation};
 use super::{Dialect, Records, member};
 
 /// This version.
@@ -39,8 +42,24 @@ impl Dialect for Version {
     const ALIGNMENT: usize = 1;
     const SOURCE_COMES_FIRST: bool = true;
     const POINTS_TO_LONG_TEXTS: bool = false;
+    const CAPTURED: usize = 3;
+    const DECIDES_IN_PLACE: bool = true;
+    const TAIL_CALLS_MOVE: bool = false;
+    const TELLS_TYPE_OF_NO_THREAD: bool = true;
+    const TELLS_MASK_OF_NO_HOOK: bool = false;
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
+    const THREAD: usize = 192;
+    const WHITE: u8 = 1 << 3 | 1 << 4;
+    const HAS_FINALIZER: u8 = 1 << 6;
+    const CLOSES_COLLECTOR: bool = true;
     const TABLE: usize = 56;
+    const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize = 40;
+    const ATTACHED: usize = 16;
+
+    fn grammar() -> LuaVersion {
+        LuaVersion::lua54()
+    }
 
     /// Seven bits a byte, the highest first, the last one marked.
     fn number(reader: &mut Reader<'_>) -> Option<usize> {
@@ -60,13 +79,32 @@ impl Dialect for Version {
         reader.bytes(size.saturating_sub(1))
     }
 
-    fn whole_constant(reader: &mut Reader<'_>) -> Option<()> {
-        reader.bytes(8).map(drop)
+    fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
+        constant(reader, tag, |reader| reader.bytes(8).map(drop))
     }
 
-    fn absolute_lines(reader: &mut Reader<'_>) -> Option<Vec<(usize, u32)>> {
-        let count = Self::number(reader)?;
-        (0..count).map(|_| Some((Self::number(reader)?, Self::number(reader)?.try_into().ok()?))).collect()
+    fn lines(reader: &mut Reader<'_>, first: u32) -> Option<Vec<u32>> {
+        lines_by_steps(reader, first, |reader| {
+            let count = Self::number(reader)?;
+            (0..count).map(|_| Some((Self::number(reader)?, Self::number(reader)?.try_into().ok()?))).collect()
+        })
+    }
+
+    fn jump_to(at: usize, to: usize) -> Option<u32> {
+        operations::jump_to(at, to)
+    }
+
+    fn close_from(register: u8) -> u32 {
+        operations::close_from(register)
+    }
+
+    /// The engine tells by itself.
+    fn results(_: u32) -> Option<(u32, Option<u32>)> {
+        None
+    }
+
+    fn marks_closing(instruction: u32) -> Option<u32> {
+        Operation::marks_closing(instruction)
     }
 
     fn size_of_table(record: &[u8]) -> usize {

@@ -1,6 +1,9 @@
 //! Lua 5.5.
 
-use super::chunk::Reader;
+use full_moon::LuaVersion;
+
+use super::chunk::{Reader, constant, lines_by_steps};
+use super::operations::{self, Operation};
 use super::{Dialect, Records, member};
 
 /// This version.
@@ -45,8 +48,25 @@ impl Dialect for Version {
     const ALIGNMENT: usize = 4;
     const SOURCE_COMES_FIRST: bool = false;
     const POINTS_TO_LONG_TEXTS: bool = true;
+    const CAPTURED: usize = 3;
+    const DECIDES_IN_PLACE: bool = true;
+    const TAIL_CALLS_MOVE: bool = false;
+    const TELLS_TYPE_OF_NO_THREAD: bool = true;
+    const TELLS_MASK_OF_NO_HOOK: bool = false;
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
+    const THREAD: usize = 192;
+    const WHITE: u8 = 1 << 3 | 1 << 4;
+    const HAS_FINALIZER: u8 = 1 << 6;
+    const CLOSES_COLLECTOR: bool = true;
     const TABLE: usize = 48;
+    const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize = 48;
+    const ATTACHED: usize = 16;
+
+    /// What declares globals is not known to it: such a text does not parse.
+    fn grammar() -> LuaVersion {
+        LuaVersion::lua54()
+    }
 
     /// Seven bits a byte, the highest first, all but the last one marked.
     fn number(reader: &mut Reader<'_>) -> Option<usize> {
@@ -80,20 +100,41 @@ impl Dialect for Version {
         }
     }
 
-    fn whole_constant(reader: &mut Reader<'_>) -> Option<()> {
-        // Of up to 64 bits.
-        while reader.byte()? & 0x80 != 0 {}
-        Some(())
+    fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
+        constant(reader, tag, |reader| {
+            // Of up to 64 bits.
+            while reader.byte()? & 0x80 != 0 {}
+            Some(())
+        })
     }
 
-    fn absolute_lines(reader: &mut Reader<'_>) -> Option<Vec<(usize, u32)>> {
-        let count = Self::number(reader)?;
-        if count == 0 {
-            return Some(Vec::new());
-        }
-        reader.align()?;
-        let pairs = reader.words(count.checked_mul(2)?)?;
-        Some(pairs.chunks_exact(2).map(|pair| (pair[0] as usize, pair[1])).collect())
+    fn lines(reader: &mut Reader<'_>, first: u32) -> Option<Vec<u32>> {
+        lines_by_steps(reader, first, |reader| {
+            let count = Self::number(reader)?;
+            if count == 0 {
+                return Some(Vec::new());
+            }
+            reader.align()?;
+            let pairs = reader.words(count.checked_mul(2)?)?;
+            Some(pairs.chunks_exact(2).map(|pair| (pair[0] as usize, pair[1])).collect())
+        })
+    }
+
+    fn jump_to(at: usize, to: usize) -> Option<u32> {
+        operations::jump_to(at, to)
+    }
+
+    fn close_from(register: u8) -> u32 {
+        operations::close_from(register)
+    }
+
+    /// The engine tells by itself.
+    fn results(_: u32) -> Option<(u32, Option<u32>)> {
+        None
+    }
+
+    fn marks_closing(instruction: u32) -> Option<u32> {
+        Operation::marks_closing(instruction)
     }
 
     /// Elements are kept as values and their tags, with a number between them (`concretesize`); many nodes have one more word.

@@ -7,6 +7,9 @@ pub(crate) mod numbering;
 pub(crate) mod operations;
 pub(crate) mod patches;
 
+#[cfg(feature = "lua53")]
+#[path = "lua53.rs"]
+mod version;
 #[cfg(feature = "lua54")]
 #[path = "lua54.rs"]
 mod version;
@@ -14,15 +17,14 @@ mod version;
 #[path = "lua55.rs"]
 mod version;
 
-#[cfg(not(any(feature = "lua54", feature = "lua55")))]
-compile_error!("choose the engine's version by one of the features 'lua54' and 'lua55'");
-#[cfg(all(feature = "lua54", feature = "lua55"))]
-compile_error!("choose one version of the engine: 'lua54' and 'lua55' cannot be used at once");
+#[cfg(not(any(feature = "lua53", feature = "lua54", feature = "lua55")))]
+compile_error!("choose the engine's version by one of the features 'lua53', 'lua54' and 'lua55'");
 
 /// The version that this is built for.
 pub(crate) use version::Version;
 
 use chunk::Reader;
+use full_moon::LuaVersion;
 
 /// A version of the engine.
 pub(crate) trait Dialect {
@@ -38,10 +40,35 @@ pub(crate) trait Dialect {
     const SOURCE_COMES_FIRST: bool;
     /// Whether a long text lies elsewhere, where the record says that has a short one in that place.
     const POINTS_TO_LONG_TEXTS: bool;
+    /// Bytes that a captured variable takes in a chunk: whether it is a variable of the function around, its number there, and what
+    /// else there is to say of it.
+    const CAPTURED: usize;
+    /// Whether conditions are decided in the functions themselves: what calculates is followed by an instruction for what is no number.
+    const DECIDES_IN_PLACE: bool;
+    /// Whether a tail call is told of before its function has taken the place of its caller.
+    const TAIL_CALLS_MOVE: bool;
+    /// Whether what is no coroutine is told by its type where one is wanted.
+    const TELLS_TYPE_OF_NO_THREAD: bool;
+    /// Whether a script that asks for a hook where there is none is told of its mask and count.
+    const TELLS_MASK_OF_NO_HOOK: bool;
+    /// What is raised, as any error, where there is no memory for a text that is being made.
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str>;
+    /// Bytes of the record of a thread.
+    const THREAD: usize;
+    /// In the mark of an object: its colour while it is white, and whether it is among those that have finalizers.
+    const WHITE: u8;
+    const HAS_FINALIZER: u8;
+    /// Whether the collector's whole API can be closed (`gcstp`).
+    const CLOSES_COLLECTOR: bool;
     /// Bytes of the record of a table.
     const TABLE: usize;
-    /// Bytes of a userdata before those of the host, where values are attached to it, without these.
+    /// Bytes of a userdata before those of the host: where no value is attached to it; where some are, without these; and of each value.
+    const USERDATA: usize;
     const USERDATA_WITH_VALUES: usize;
+    const ATTACHED: usize;
+
+    /// How its texts are read.
+    fn grammar() -> LuaVersion;
 
     /// Reads a number that takes as many bytes as it needs.
     fn number(reader: &mut Reader<'_>) -> Option<usize>;
@@ -49,11 +76,24 @@ pub(crate) trait Dialect {
     /// Reads a text.
     fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]>;
 
-    /// Passes over a constant that is a whole number.
-    fn whole_constant(reader: &mut Reader<'_>) -> Option<()>;
+    /// Reads a constant of this tag: its text, if it is one.
+    fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>>;
 
-    /// Reads the pairs of instructions and their lines that are not told by steps.
-    fn absolute_lines(reader: &mut Reader<'_>) -> Option<Vec<(usize, u32)>>;
+    /// Reads the line of each instruction of a function that begins on line `first`.
+    fn lines(reader: &mut Reader<'_>, first: u32) -> Option<Vec<u32>>;
+
+    /// The instruction that goes on at `to`, standing at `at`.
+    fn jump_to(at: usize, to: usize) -> Option<u32>;
+
+    /// The instruction that closes the captured variables from this register on.
+    fn close_from(register: u8) -> u32;
+
+    /// Of the instruction that a function returns by: the register of its first result, and how many there are, unless all that are left
+    /// on the stack.
+    fn results(instruction: u32) -> Option<(u32, Option<u32>)>;
+
+    /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
+    fn marks_closing(instruction: u32) -> Option<u32>;
 
     /// The size of a table with this record.
     fn size_of_table(record: &[u8]) -> usize;

@@ -3,9 +3,10 @@
 
 use super::chunk::Prototype;
 use super::operations::Operation;
+use super::{Dialect as _, Version};
 
-/// Bytes of a captured variable in a chunk: whether it is a variable of the function around, its number there, its kind.
-const BYTES: usize = 3;
+/// Bytes of a captured variable in a chunk.
+const BYTES: usize = Version::CAPTURED;
 
 /// For each function of `filtered`, the number that each of its captured variables has in the same function of `calls`; none
 /// for one that is not captured there.
@@ -26,12 +27,14 @@ pub(crate) fn numbering(calls: &[Prototype<'_>], filtered: &[Prototype<'_>]) -> 
 
 /// A captured variable as the function has it whose numbers it is to get; none where the function around has none of it.
 fn there(held: &[u8], around: Option<&[Option<u8>]>) -> Option<[u8; BYTES]> {
-    let [is_local, number, kind] = *held else { return None };
+    let mut there: [u8; BYTES] = held.try_into().ok()?;
+    let [is_local, number, ..] = there;
     let number = match (is_local, around) {
         (0, Some(around)) => (*around.get(usize::from(number))?)?,
         _ => number,
     };
-    Some([is_local, number, kind])
+    there[1] = number;
+    Some(there)
 }
 
 /// For each function, the one directly around it.

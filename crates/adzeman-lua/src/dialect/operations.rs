@@ -1,4 +1,4 @@
-//! The few instructions of the engine that have to be told apart (`lopcodes.h` of Lua 5.4). That they are what they are called
+//! The few instructions of the engine that have to be told apart (`lopcodes.h` of Lua 5.4 and 5.5). That they are what they are called
 //! here is found out for the library that runs ([`are_known`](crate::arm::known::are_known)).
 
 /// What an instruction does: its lowest seven bits.

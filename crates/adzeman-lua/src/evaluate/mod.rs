@@ -20,6 +20,7 @@ use adzeman_core::evaluation::{Allowance, Cancel};
 use adzeman_core::sharing::Shared;
 use mlua::{Lua, WeakLua};
 
+use crate::dialect::{Dialect as _, Version};
 use crate::ffi::calls::Resumed;
 use crate::ffi::guard;
 use crate::ffi::state::{Slot, State};
@@ -160,7 +161,13 @@ impl Evaluator {
                 self.watch.bounds.is_over_memory();
                 Err(EngineError::Runtime("not enough memory".to_owned()))
             }
-            _ => Err(EngineError::Raised(error_text(state))),
+            _ => {
+                let text = error_text(state);
+                if Version::NO_MEMORY_FOR_BUFFER == Some(text.as_str()) {
+                    self.watch.bounds.is_over_memory();
+                }
+                Err(EngineError::Raised(text))
+            }
         }
     }
 

@@ -1,12 +1,13 @@
 //! Functions on the stack of a Lua thread, and what is known of functions.
 
 use std::ffi::{CStr, c_int};
-use std::{mem, ptr, slice};
+use std::{mem, ptr};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::layout;
 use super::state::State;
+use crate::dialect::{Dialect as _, Version};
 
 /// What is known of a function on the stack or of one that is only held.
 #[derive(Debug, Clone, Default)]
@@ -140,12 +141,35 @@ impl Activation {
         layout::is_known().then(|| unsafe { layout::definition_of(layout::call_of(&raw const self.record)) }).flatten()
     }
 
-    /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many.
-    pub(crate) fn transferred(&self) -> (c_int, c_int) {
+    /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many; nothing
+    /// where that is not told.
+    pub(crate) fn transferred(&self) -> Option<(c_int, c_int)> {
         let mut record = self.copy_record();
         // SAFETY: as in `info`; `r` only fills in fields.
         unsafe { ffi::lua_getinfo(self.state.raw(), c"r".as_ptr(), &raw mut record) };
-        (c_int::from(record.ftransfer), c_int::from(record.ntransfer))
+        ffi::transferred(&record).or_else(|| self.results())
+    }
+
+    /// The same by the instruction that the function returns by, for one that is written in Lua.
+    fn results(&self) -> Option<(c_int, c_int)> {
+        self.definition()?;
+        // SAFETY: the layout is known, and the call is of a function written in Lua on this thread's stack.
+        let instruction = unsafe { layout::instruction_of_call(layout::call_of(&raw const self.record)) };
+        let (first, count) = Version::results(instruction)?;
+        let first = c_int::try_from(first).ok()? + 1;
+        let is_there = |number: &c_int| {
+            let is_there = self.push_local(*number).is_some();
+            if is_there {
+                self.state.pop(1);
+            }
+            is_there
+        };
+        let count = match count {
+            Some(count) => c_int::try_from(count).ok()?,
+            // All that are left.
+            None => c_int::try_from((first..).take_while(is_there).count()).ok()?,
+        };
+        Some((first, count))
     }
 
     fn copy_record(&self) -> ffi::lua_Debug {
@@ -176,7 +200,7 @@ impl Activation {
         // SAFETY: as in `info`; the name lives as long as the function, which is on the stack.
         let name = unsafe {
             ffi::lua_getinfo(self.state.raw(), c"S".as_ptr(), &raw mut record);
-            slice::from_raw_parts(record.source.cast(), record.srclen)
+            ffi::chunk_name(&raw const record)
         };
         look(name)
     }
@@ -256,7 +280,7 @@ unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
     // SAFETY: given by the caller; the texts are of static or function lifetime and copied here.
     unsafe {
         let what = CStr::from_ptr(record.what).to_bytes();
-        let source = slice::from_raw_parts(record.source.cast::<u8>(), record.srclen);
+        let source = ffi::chunk_name(record);
         FunctionInfo {
             name: (active && !record.name.is_null())
                 .then(|| CStr::from_ptr(record.name).to_string_lossy().into_owned()),

@@ -3,7 +3,7 @@
 use std::ffi::c_int;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::state::State;
 

@@ -4,7 +4,7 @@
 use std::cell::RefCell;
 use std::ffi::c_int;
 
-use mlua::ffi;
+use super::api as ffi;
 use rustc_hash::FxHashSet;
 
 use super::body;

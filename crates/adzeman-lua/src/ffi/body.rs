@@ -19,8 +19,8 @@ use std::ffi::{c_int, c_void};
 use std::marker::PhantomData;
 use std::{ptr, slice};
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::activation::Activation;
 use super::asked;

@@ -3,8 +3,8 @@
 use std::ffi::{CStr, c_int, c_void};
 use std::slice;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::state::State;
 
@@ -200,19 +200,25 @@ impl State {
 }
 
 /// Ends a coroutine that is not running, from a thread that is; answers how, with an error on top of the coroutine. What it closes
-/// counts to the calls of that thread, where the library has a way for it: before 5.4.6 it did so by itself.
+/// counts to the calls of that thread, where the library has a way for it: before 5.4.6 it did so by itself. Before 5.4 there is nothing
+/// to be closed.
 ///
 /// # Safety
 /// Both are live threads of one state, and `from` runs.
 pub(super) unsafe fn close(coroutine: *mut ffi::lua_State, from: *mut ffi::lua_State) -> c_int {
     // SAFETY: given by the caller.
     unsafe {
-        #[cfg(feature = "vendored")]
+        #[cfg(any(all(feature = "lua54", feature = "vendored"), feature = "lua55"))]
         return ffi::lua_closethread(coroutine, from);
-        #[cfg(not(feature = "vendored"))]
+        #[cfg(all(feature = "lua54", not(feature = "vendored")))]
         {
             let _ = from;
             ffi::lua_resetthread(coroutine)
+        }
+        #[cfg(not(any(feature = "lua54", feature = "lua55")))]
+        {
+            let _ = (coroutine, from);
+            ffi::LUA_OK
         }
     }
 }

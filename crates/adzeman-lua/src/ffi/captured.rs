@@ -2,7 +2,7 @@
 
 use std::ffi::{CStr, c_int};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::state::State;
 

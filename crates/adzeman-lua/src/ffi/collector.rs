@@ -2,7 +2,7 @@
 
 use std::ffi::c_int;
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::internals::{self, IN_COLLECTOR, read, shared_of, write};
 

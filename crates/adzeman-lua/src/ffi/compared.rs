@@ -3,7 +3,7 @@
 use std::ffi::c_int;
 use std::{mem, ptr};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::layout;
 use super::state::{Slot, State};

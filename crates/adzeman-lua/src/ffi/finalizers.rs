@@ -2,8 +2,8 @@
 
 use std::ffi::c_int;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::activation::Activation;
 use super::hook::{caught, watch_of};

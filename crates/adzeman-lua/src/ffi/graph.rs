@@ -6,8 +6,8 @@
 use std::collections::hash_map::Entry;
 use std::ffi::c_int;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 use rustc_hash::FxHashMap as HashMap;
 
 use super::layout;

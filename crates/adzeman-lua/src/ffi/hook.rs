@@ -12,14 +12,15 @@ use std::ptr;
 use std::sync::atomic::AtomicUsize;
 use std::sync::atomic::Ordering::{Relaxed, SeqCst};
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::activation::Activation;
 use super::others::{put, take_away};
 use super::state::{Slot, State};
 use super::watch::{Sees, Watch};
 use super::{finalizers, layout, leap, limit, one_call};
+use crate::dialect::{Dialect as _, Version};
 
 thread_local! {
     /// The state that a hook last ran in on this thread, as [`layout::state_of`] tells it, and its watch, with how many watches
@@ -282,19 +283,23 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
 #[inline]
 unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller.
-    let call = unsafe { layout::call_of(record) };
+    let (call, is_tail) = unsafe { (layout::call_of(record), (*record).event == ffi::LUA_HOOKTAILCALL) };
+    let place = if is_tail && Version::TAIL_CALLS_MOVE && layout::is_known() {
+        // SAFETY: as above; its caller is below, and the function runs there in a moment.
+        unsafe { layout::call_below(call) }
+    } else {
+        call
+    };
     // SAFETY: as above.
-    if unsafe { one_call::called(watch, raw, call) } {
+    if unsafe { one_call::called(watch, raw, place) } {
         return;
     }
     // SAFETY: as above; the layout is known where calls are looked at for little.
-    if watch.looks_at_calls() && !watch.passes_call(call as usize, || unsafe { layout::native_of_call(call) }) {
+    if watch.looks_at_calls() && !watch.passes_call(place as usize, || unsafe { layout::native_of_call(call) }) {
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            // SAFETY: given by the caller.
-            let is_tail = unsafe { (*record).event } == ffi::LUA_HOOKTAILCALL;
-            watch.told(|told| told.call_begun(here.0, &here.1, call as usize, is_tail));
+            watch.told(|told| told.call_begun(here.0, &here.1, place as usize, is_tail));
         });
     }
     if !watch.is_gated() {
@@ -304,7 +309,7 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
     unsafe {
         match holds(watch, raw, record, call) {
             Some(true) => {
-                watch.enter(call as usize);
+                watch.enter(place as usize);
                 set_mask(watch, raw, IN_WATCHED);
             }
             Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(watch, raw, BELOW_WATCHED),

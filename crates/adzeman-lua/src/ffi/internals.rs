@@ -1,25 +1,26 @@
 //! Members of the engine's own records that the C API has no way to: where they lie is found out by watching them change, on
 //! states of this module's own, for the very library that runs. Whatever is not found stays unused, and callers do without.
 //!
-//! The names are those of Lua 5.4 (`lstate.h`).
+//! The names are the engine's (`lstate.h`).
 
 use std::ffi::{c_int, c_void};
 use std::ptr;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::apart::in_new_state;
 use super::layout;
 use super::state::State;
+use crate::dialect::{Dialect as _, Version};
 
 /// Bytes of the record that all threads of a state share that are looked at; it is far longer in every version.
 const SHARED_BYTES: usize = 384;
-/// Bytes of a thread's own record that are looked at; it is not shorter in 5.4.
-const THREAD_BYTES: usize = 192;
+/// Bytes of a thread's own record that are looked at.
+const THREAD_BYTES: usize = Version::THREAD;
 /// The bits of an object's mark that are its colour while it is white (`lgc.h`).
-const WHITE: u8 = 1 << 3 | 1 << 4;
+const WHITE: u8 = Version::WHITE;
 /// Where an object's mark is, behind the pointer to the next one and its type (`CommonHeader`).
 const MARK_OF_OBJECT: usize = 9;
 const TYPE_OF_OBJECT: usize = 8;
@@ -205,6 +206,9 @@ unsafe fn find_allows_hook(raw: *mut ffi::lua_State) -> Option<usize> {
 /// # Safety
 /// As [`find_error_handler`].
 unsafe fn find_collector_stop(raw: *mut ffi::lua_State) -> Option<usize> {
+    if !Version::CLOSES_COLLECTOR {
+        return None;
+    }
     // SAFETY: given by the caller; the collector runs again afterwards.
     unsafe {
         let shared = shared_of(raw);
@@ -335,7 +339,7 @@ pub(super) fn header(state: State) -> Option<Header> {
 }
 
 /// An object that is marked to be finalized is in a list of its own (`FINALIZEDBIT`, `lgc.h`).
-const IN_OTHER_LIST: u8 = 1 << 6;
+const IN_OTHER_LIST: u8 = Version::HAS_FINALIZER;
 
 impl Header {
     fn member<T>(object: usize, offset: usize) -> T {
@@ -428,13 +432,15 @@ pub(super) unsafe fn allow_hook(raw: *mut ffi::lua_State) {
 
 #[cfg(test)]
 mod tests {
+    use crate::dialect::{Dialect as _, Version};
+
     #[test]
     fn the_members_of_the_vendored_engine_are_found() {
         let found = super::internals();
         assert!(found.error_handler.is_some(), "{found:?}");
         assert!(found.protected_call.is_some(), "{found:?}");
         assert!(found.allows_hook.is_some(), "{found:?}");
-        assert!(found.collector_stop.is_some(), "{found:?}");
+        assert_eq!(found.collector_stop.is_some(), Version::CLOSES_COLLECTOR, "{found:?}");
         assert!(found.objects.is_some(), "{found:?}");
         assert!(found.finalized.is_some(), "{found:?}");
     }

@@ -9,7 +9,7 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 use std::{mem, ptr};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::apart::in_new_state;
 use crate::dialect::{Dialect as _, Version};
@@ -76,6 +76,22 @@ const PREVIOUS_OF_CALL: usize = Version::RECORDS.previous_of_call;
 pub(super) unsafe fn call_below(call: *const c_void) -> *const c_void {
     // SAFETY: given by the caller; the offset was checked.
     unsafe { ptr::read(call.byte_add(PREVIOUS_OF_CALL).cast()) }
+}
+
+/// `CallInfo.u.l.savedpc`: the instruction behind the one that runs.
+pub(super) const PLACE_OF_CALL: usize = Version::RECORDS.place_of_call;
+const SIZE_OF_INSTRUCTION: usize = 4;
+
+/// The instruction that a call of a function written in Lua is at, in a hook.
+///
+/// # Safety
+/// As [`definition_of`], for such a call.
+pub(super) unsafe fn instruction_of_call(call: *const c_void) -> u32 {
+    // SAFETY: given by the caller; the offset was checked, and the engine is behind the instruction.
+    unsafe {
+        let behind: *const u32 = ptr::read(call.byte_add(PLACE_OF_CALL).cast());
+        ptr::read(behind.sub(1))
+    }
 }
 
 /// Makes a record that `lua_getstack` filled in one of another call of the same stack.
@@ -266,6 +282,13 @@ unsafe fn agrees(
             return false;
         }
         let Some(found) = definition_of(call) else { return false };
+        // A function that is called has come to its first instruction, or to the one behind that which prepares arguments.
+        let code = ptr::read::<usize>((found.prototype as *const c_void).byte_add(CODE_OF_PROTOTYPE).cast());
+        if ![1, 2].contains(
+            &(ptr::read::<usize>(call.byte_add(PLACE_OF_CALL).cast()).wrapping_sub(code) / SIZE_OF_INSTRUCTION),
+        ) {
+            return false;
+        }
         let name = (*record).source as usize;
         // The name is the whole script here, which is long.
         let text = (found.source as *const c_void).byte_add(TEXT_OF_STRING);

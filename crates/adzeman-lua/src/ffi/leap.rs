@@ -16,7 +16,7 @@ use std::ptr;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::activation::Activation;
 use super::apart::in_new_state;
@@ -25,11 +25,7 @@ use super::layout;
 use super::others::put;
 use super::state::State;
 use super::watch::Watch;
-use crate::dialect::operations::{close_from, jump_to};
 use crate::dialect::{Dialect as _, Version};
-
-/// `CallInfo.u.l.savedpc`: the instruction behind the one that runs.
-const PLACE_OF_CALL: usize = Version::RECORDS.place_of_call;
 
 /// Going on elsewhere, from when it is asked for until it is done.
 #[derive(Debug, Clone, Copy)]
@@ -88,7 +84,7 @@ unsafe fn behind(call: *const c_void, body: usize) -> Option<usize> {
     unsafe {
         let code: usize = ptr::read((body as *const c_void).byte_add(layout::CODE_OF_PROTOTYPE).cast());
         let count: c_int = ptr::read((body as *const c_void).byte_add(layout::CODE_COUNT).cast());
-        let place: usize = ptr::read(call.byte_add(PLACE_OF_CALL).cast());
+        let place: usize = ptr::read(call.byte_add(layout::PLACE_OF_CALL).cast());
         let at = place.checked_sub(code)?;
         (at.is_multiple_of(4) && at / 4 <= usize::try_from(count).ok()?).then_some(at / 4)
     }
@@ -185,7 +181,7 @@ unsafe fn begin(watch: &Watch, raw: *mut ffi::lua_State, leap: Leap, next: usize
         go_on(watch, raw);
         match leap.closes_from.filter(|_| next + 1 < count_of(leap.body)) {
             Some(register) => {
-                let held = exchange(leap.body, next, close_from(register));
+                let held = exchange(leap.body, next, Version::close_from(register));
                 watch.leaping.0.set(Some((leap, Phase::Closing(next, held))));
             }
             None => jump(watch, State::new(raw), leap, next),
@@ -197,7 +193,7 @@ unsafe fn begin(watch: &Watch, raw: *mut ffi::lua_State, leap: Leap, next: usize
 /// As [`begin`].
 unsafe fn jump(watch: &Watch, state: State, leap: Leap, next: usize) {
     // A jump to itself would never end; one is not asked for.
-    match jump_to(next, leap.to).filter(|_| next != leap.to) {
+    match Version::jump_to(next, leap.to).filter(|_| next != leap.to) {
         Some(instruction) => {
             // SAFETY: given by the caller; where to was read from the body's own code.
             let held = unsafe { exchange(leap.body, next, instruction) };
@@ -288,7 +284,7 @@ unsafe extern "C-unwind" fn on_trial(raw: *mut ffi::lua_State, record: *mut ffi:
         let Some(to) = [(3, 5), (6, 2), (3, 5)].get(done).filter(|(from, _)| *from == line).map(|(_, to)| *to) else {
             return;
         };
-        match first_of_line(raw, record, to).and_then(|to| jump_to(next, to)) {
+        match first_of_line(raw, record, to).and_then(|to| Version::jump_to(next, to)) {
             Some(instruction) => {
                 let held = exchange(definition.prototype, next, instruction);
                 TRYING.set((done, Some((next, held))));
@@ -317,8 +313,10 @@ unsafe fn first_of_line(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug, l
 
 #[cfg(test)]
 mod tests {
+    use crate::versions::{NOT_ELSEWHERE, is_refused_before};
+
     #[test]
     fn the_place_of_a_call_is_known_in_the_vendored_engine() {
-        assert!(super::is_known());
+        assert!(is_refused_before("5.4", NOT_ELSEWHERE) != super::is_known());
     }
 }

@@ -3,7 +3,7 @@
 
 use std::ffi::{CStr, c_int};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::natives::{on_handling, original, reporting};
 

@@ -12,7 +12,7 @@
 use std::ffi::{CStr, c_int};
 use std::time::Duration;
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::activation::Activation;
 use super::collector::{self, Collector};

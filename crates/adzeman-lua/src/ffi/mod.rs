@@ -12,6 +12,7 @@
 
 pub(crate) mod activation;
 pub(crate) mod apart;
+mod api;
 pub(crate) mod asked;
 pub(crate) mod body;
 pub(crate) mod bounds;

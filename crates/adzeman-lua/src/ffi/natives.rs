@@ -12,8 +12,8 @@ use std::ptr;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::apart::in_new_state;
 use super::calls::close;
@@ -22,6 +22,7 @@ use super::levels;
 use super::own_hooks;
 use super::state::{State, Type};
 use super::watch::Watch;
+use crate::dialect::{Dialect as _, Version};
 
 /// What replaces a function of the library.
 const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 14] = [
@@ -324,6 +325,12 @@ unsafe fn resume_with(
             ffi::lua_pushstring(raw, c"too many arguments to resume".as_ptr());
             return None;
         }
+        // The library asks itself only from 5.4 on.
+        if ffi::lua_status(coroutine) == ffi::LUA_OK && ffi::lua_gettop(coroutine) == 0 {
+            ffi::lua_settop(raw, -arguments - 1);
+            ffi::lua_pushstring(raw, c"cannot resume dead coroutine".as_ptr());
+            return None;
+        }
         ffi::lua_xmove(raw, coroutine, arguments);
         let watch = watch_of(raw);
         let before = watch.and_then(|watch| watch.script_resumes(State::new(raw), State::new(coroutine)));
@@ -350,7 +357,11 @@ unsafe fn resume_with(
 unsafe extern "C-unwind" fn resume(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_coresume`.
     unsafe {
-        ffi::luaL_checktype(raw, 1, ffi::LUA_TTHREAD);
+        if Version::TELLS_TYPE_OF_NO_THREAD {
+            ffi::luaL_checktype(raw, 1, ffi::LUA_TTHREAD);
+        } else if ffi::lua_type(raw, 1) != ffi::LUA_TTHREAD {
+            ffi::luaL_argerror(raw, 1, c"thread expected".as_ptr());
+        }
         let coroutine = ffi::lua_tothread(raw, 1);
         match resume_with(raw, coroutine, ffi::lua_gettop(raw) - 1, true) {
             None => {

@@ -10,8 +10,8 @@ use std::ffi::{c_int, c_void};
 use std::marker::PhantomData;
 use std::time::Instant;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::body::{Body, body_of};
 use super::internals::{self, Header};
@@ -410,6 +410,7 @@ fn address_in(state: State, kept: c_int, entry: i64) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
+    use crate::versions::adapted;
     use mlua::{Function, Lua, Table};
 
     use super::*;
@@ -441,9 +442,7 @@ if turn % 5 == 0 then collectgarbage() end
         let lua = Lua::new();
         let main = main_thread_of(&lua).unwrap();
         let globals = lua.globals();
-        lua.load(format!("collectgarbage('{mode}')\nlater, finalized = {{}}, {{ __gc = function() end }}"))
-            .exec()
-            .unwrap();
+        lua.load(format!("{mode}\nlater, finalized = {{}}, {{ __gc = function() end }}")).exec().unwrap();
         let keep: Table = lua.create_table().unwrap();
         lua.load("local keep = ... for i = 1, 20000 do later[i] = { i } keep[i] = i % 3 == 0 and print or function() return i end end")
             .call::<()>(&keep)
@@ -490,7 +489,7 @@ if turn % 5 == 0 then collectgarbage() end
 
     #[test]
     fn every_function_and_thread_is_shown_whatever_happens_between_two_slices() {
-        walked("incremental");
-        walked("generational");
+        walked(&adapted("collectgarbage('incremental', 20, 1000, 2)"));
+        walked(&adapted("collectgarbage('generational')"));
     }
 }

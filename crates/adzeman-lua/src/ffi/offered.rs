@@ -5,8 +5,8 @@ use std::ffi::{CStr, c_int};
 use std::ptr;
 use std::time::Duration;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::hook::{caught, watch_of};
 use super::state::State;

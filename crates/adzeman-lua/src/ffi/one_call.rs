@@ -8,7 +8,7 @@ use std::cell::Cell;
 use std::ffi::{c_int, c_void};
 use std::sync::OnceLock;
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::hook::{CALLS, RETURNS, caught, set_mask};
 use super::layout;

@@ -5,7 +5,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::ffi::c_int;
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::hook;
 use super::hook::watch_of;

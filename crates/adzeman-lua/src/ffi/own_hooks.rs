@@ -3,10 +3,11 @@
 
 use std::ffi::{CStr, c_char, c_int};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::others::Other;
 use super::{asked, hook, others};
+use crate::dialect::{Dialect as _, Version};
 
 /// Where the library keeps the functions of hooks, by their threads (`ldblib.c`, `HOOKKEY`).
 const FUNCTIONS: &CStr = c"_HOOKKEY";
@@ -119,7 +120,12 @@ pub(super) unsafe extern "C-unwind" fn get_hook(raw: *mut ffi::lua_State) -> c_i
         };
         let Some(held) = held else {
             ffi::lua_pushnil(raw);
-            return 1;
+            if !Version::TELLS_MASK_OF_NO_HOOK {
+                return 1;
+            }
+            ffi::lua_pushstring(raw, c"".as_ptr());
+            ffi::lua_pushinteger(raw, 0);
+            return 3;
         };
         if held as usize == on_own_hook as *const () as usize {
             ffi::lua_getfield(raw, ffi::LUA_REGISTRYINDEX, FUNCTIONS.as_ptr());

@@ -6,8 +6,8 @@
 use std::ffi::c_int;
 use std::ptr;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::natives::library_print;
 use super::offered::{ask, joined, push_texts};
@@ -75,7 +75,9 @@ unsafe extern "C-unwind" fn print(raw: *mut ffi::lua_State) -> c_int {
         for argument in 1..=last {
             // No other has a conversion any more.
             if has_conversion(raw, argument) {
-                ffi::lua_getiuservalue(raw, argument, CONVERTED);
+                ffi::lua_getiuservalue(raw, argument, 1);
+                ffi::lua_rawgeti(raw, -1, CONVERTED);
+                ffi::lua_remove(raw, -2);
             } else {
                 ffi::luaL_tolstring(raw, argument, ptr::null_mut());
             }
@@ -86,9 +88,9 @@ unsafe extern "C-unwind" fn print(raw: *mut ffi::lua_State) -> c_int {
     }
 }
 
-/// What is kept in an object that stands for one with a conversion of its own.
-const STANDS_FOR: c_int = 1;
-const CONVERTED: c_int = 2;
+/// What is kept in an object that stands for one with a conversion of its own, in a table.
+const STANDS_FOR: ffi::lua_Integer = 1;
+const CONVERTED: ffi::lua_Integer = 2;
 
 /// Puts an object in the place of an argument that has a conversion of its own. It converts as that does, and keeps the text.
 ///
@@ -98,18 +100,21 @@ unsafe fn listen_to(raw: *mut ffi::lua_State, argument: c_int) {
     unsafe extern "C-unwind" fn convert(raw: *mut ffi::lua_State) -> c_int {
         // SAFETY: called by Lua with such an object; nothing owned here when it raises.
         unsafe {
-            ffi::lua_getiuservalue(raw, 1, STANDS_FOR);
+            ffi::lua_getiuservalue(raw, 1, 1);
+            ffi::lua_rawgeti(raw, -1, STANDS_FOR);
             ffi::luaL_tolstring(raw, -1, ptr::null_mut());
             ffi::lua_pushvalue(raw, -1);
-            ffi::lua_setiuservalue(raw, 1, CONVERTED);
+            ffi::lua_rawseti(raw, -4, CONVERTED);
         }
         1
     }
     // SAFETY: given by the caller.
     unsafe {
-        ffi::lua_newuserdatauv(raw, 0, CONVERTED);
+        ffi::lua_newuserdatauv(raw, 0, 1);
+        ffi::lua_createtable(raw, 2, 0);
         ffi::lua_pushvalue(raw, argument);
-        ffi::lua_setiuservalue(raw, -2, STANDS_FOR);
+        ffi::lua_rawseti(raw, -2, STANDS_FOR);
+        ffi::lua_setiuservalue(raw, -2, 1);
         ffi::lua_createtable(raw, 0, 1);
         ffi::lua_pushcfunction(raw, convert);
         ffi::lua_setfield(raw, -2, c"__tostring".as_ptr());

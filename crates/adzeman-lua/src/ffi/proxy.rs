@@ -5,9 +5,9 @@ use std::ffi::c_int;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::ptr;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
 use adzeman_core::path::TreePath;
-use mlua::ffi;
 
 use super::hook::watch_of;
 use super::state::{Slot, State, Type};

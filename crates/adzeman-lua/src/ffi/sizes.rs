@@ -6,7 +6,7 @@
 use std::ffi::{c_int, c_void};
 use std::sync::OnceLock;
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::apart::in_new_state;
 use super::internals::read;
@@ -21,9 +21,9 @@ const FUNCTION: usize = 32;
 const CAPTURED: usize = 8;
 const CAPTURED_BY_NATIVE: usize = 16;
 /// `Udata` without user values, and with them.
-const USERDATA: usize = 32;
+const USERDATA: usize = Version::USERDATA;
 const USERDATA_WITH_VALUES: usize = Version::USERDATA_WITH_VALUES;
-const USER_VALUE: usize = 16;
+const USER_VALUE: usize = Version::ATTACHED;
 /// A coroutine that has just been made, and each value on its stack.
 const COROUTINE: usize = 1024;
 const STACK_VALUE: usize = 16;

@@ -3,8 +3,8 @@
 use std::ffi::{c_int, c_void};
 use std::{ptr, slice};
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::collector;
 use super::library::{Effect, native_at};

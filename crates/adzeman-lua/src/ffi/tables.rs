@@ -3,8 +3,8 @@
 use std::ffi::c_int;
 use std::ptr;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::state::{Slot, State, Type};
 

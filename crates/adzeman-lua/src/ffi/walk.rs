@@ -4,8 +4,8 @@
 use std::collections::HashSet;
 use std::ffi::c_int;
 
+use super::api as ffi;
 use adzeman_core::engine::EngineError;
-use mlua::ffi;
 
 use super::activation::Activation;
 use super::internals;

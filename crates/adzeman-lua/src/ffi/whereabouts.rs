@@ -5,7 +5,7 @@
 
 use std::ffi::{c_int, c_void};
 
-use mlua::ffi;
+use super::api as ffi;
 
 use super::layout;
 

@@ -11,6 +11,7 @@ use full_moon::tokenizer::TokenReference;
 use full_moon::visitors::Visitor;
 
 use super::nesting;
+use crate::dialect::{Dialect as _, Version};
 
 /// What stands before an expression so that it is a statement that parses.
 const BEFORE: &str = "return ";
@@ -73,7 +74,7 @@ pub(crate) fn locals_named(script: &str, name: &str) -> Vec<Line> {
 pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
     let text = format!("{BEFORE}{expression}");
     let first = nesting::on_large_stack(&text, |text| {
-        let errors = full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().err()?;
+        let errors = full_moon::parse_fallible(text, Version::grammar()).into_result().err()?;
         errors.iter().map(|error| error.range().0.bytes()).min()
     });
     let from = first.flatten()?.checked_sub(BEFORE.len())?;
@@ -92,7 +93,7 @@ pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
 /// What `look` makes of a script; `None` for a text that does not parse. The tree never leaves the stack that it is read on.
 pub(crate) fn with_tree<T: Send>(text: &str, look: impl FnOnce(&Ast) -> T + Send) -> Option<T> {
     let found = nesting::on_large_stack(text, |text| {
-        full_moon::parse_fallible(text, full_moon::LuaVersion::lua54()).into_result().ok().map(|tree| look(&tree))
+        full_moon::parse_fallible(text, Version::grammar()).into_result().ok().map(|tree| look(&tree))
     });
     found.flatten()
 }

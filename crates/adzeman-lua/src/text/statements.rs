@@ -155,6 +155,7 @@ impl Visitor for Statements {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::versions::adapted;
 
     #[track_caller]
     fn check(text: &str, lines: &[u32], expected: &str) {
@@ -172,7 +173,8 @@ mod tests {
     #[test]
     fn a_call_stands_before_the_first_statement_of_its_line() {
         check("local x = 1\nx = x + 1; x = 2\nreturn x", &[1, 2, 3], "@local x = 1\n@x = x + 1; x = 2\n@return x");
-        check("do local a <const>, b <close> = 1, nil end", &[1], "@do local a <const>, b <close> = 1, nil end");
+        let marked = adapted("do local a <const>, b <close> = 1, nil end");
+        check(&marked, &[1], &format!("@{marked}"));
     }
 
     #[test]

@@ -22,6 +22,8 @@ use adzeman_lua::{LuaEngine, LuaSyntax};
 use mlua::Lua;
 use serde_json::{Value as Json, json};
 
+use crate::versions::adapted;
+
 /// How a test goes on from a stop.
 pub(crate) enum Go {
     Freely,
@@ -240,6 +242,7 @@ fn run_from(
     tracked: Tracked,
     at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static,
 ) -> Ran {
+    let script = &*adapted(script);
     let lua = crate::ffi::lua_with_debug();
     let host = Rc::new(TestHost(RefCell::new(json!({"lock": {"level": 1.5, "gate": "shut", "boats": [12, 30]}}))));
     let supervising = Rc::new(Supervising {

@@ -12,6 +12,7 @@ use adzeman_core::stepping::StepKind;
 
 use crate::common::{Go, at_line, run_watching, run_with};
 use crate::ffi::lua_with_debug;
+use crate::versions::{NOT_IN_PLACE, is_refused_before};
 
 /// Values that a script may have in a variable. Each metamethod says that it was asked.
 const VALUES: [&str; 25] = [
@@ -160,6 +161,9 @@ return 'done'";
 
 #[test]
 fn times_that_do_not_count_are_counted_in_place() {
+    if is_refused_before("5.4", NOT_IN_PLACE) {
+        return;
+    }
     let freely = |_: &mut dyn Engine, _| Go::Freely;
     let cases: [(&[&str], Option<&str>, usize, usize); 7] = [
         (&["every 10"], None, 10, 10),
@@ -277,6 +281,9 @@ return 'done'";
 
 #[test]
 fn a_write_to_another_field_of_the_name_is_told_apart_in_place() {
+    if is_refused_before("5.4", NOT_IN_PLACE) {
+        return;
+    }
     let script = "\
 local held, others = {level = 1}, {} --writes
 total = 0

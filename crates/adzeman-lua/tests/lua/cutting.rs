@@ -8,6 +8,7 @@ use adzeman_core::engine::{Engine, EngineError};
 use adzeman_core::evaluation::{Cancel, Limits};
 
 use crate::common::{Go, at_stop, run};
+use crate::versions::{NO_CLOSING, is_refused_before};
 
 /// What scripts have made before anyone looks: originals of functions, and coroutines that wait.
 const SCRIPT: &str = "\
@@ -125,6 +126,9 @@ fn loops_are_cut_off_wherever_they_are() {
 
 #[test]
 fn closing_values_are_cut_off() {
+    if is_refused_before("5.4", NO_CLOSING) {
+        return;
+    }
     for text in [
         "local held <close> = setmetatable({}, {__close = forever})",
         "local held <close> = setmetatable({}, {__close = forever}) error('x')",

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::common::{Go, at_stop, path, run, scope, shown};
+use crate::versions::{NO_CONSTANTS, is_refused_before, is_since};
 use adzeman_core::engine::{Engine, EngineError, ScopeKind};
 use adzeman_core::evaluation::{Allowance, Cancel, Limits};
 
@@ -227,7 +228,7 @@ fn whole_texts_are_as_they_print() {
         assert!(big.is_cut() && big.length == 3_000_000);
         ["s", "0.1", "2^53", "12", "nil", "host.lock.boats"].map(|text| String::from_utf8(whole(text).bytes).unwrap())
     });
-    let power = if cfg!(feature = "lua55") { "9007199254740992.0" } else { "9.007199254741e+15" };
+    let power = if is_since("5.5") { "9007199254740992.0" } else { "9.007199254741e+15" };
     assert_eq!(texts, ["line one\nline two", "0.1", power, "12", "nil", "[\n  12,\n  30\n]"]);
 }
 
@@ -247,6 +248,9 @@ return r";
 
 #[test]
 fn constants_that_the_compiler_has_removed_are_what_the_line_sees() {
+    if is_refused_before("5.4", NO_CONSTANTS) {
+        return;
+    }
     let check = |text: &'static str, expected: &str| {
         let found = at_stop(CONSTANTS, move |engine| evaluate(engine, text));
         assert_eq!(found, expected, "{text}");
@@ -272,6 +276,9 @@ fn constants_that_the_compiler_has_removed_are_what_the_line_sees() {
 
 #[test]
 fn a_constant_that_the_line_does_not_tell_is_refused() {
+    if is_refused_before("5.4", NO_CONSTANTS) {
+        return;
+    }
     let script = "local k <const> = 1\ndo local k <const> = 2 f = k end g = k local x = 1 --stop\nreturn k";
     let found = at_stop(script, |engine| evaluate(engine, "k"));
     assert!(found.contains("more than one of this name"), "{found}");

@@ -10,6 +10,7 @@ use adzeman_core::stepping::StepKind;
 use proptest::prelude::*;
 
 use crate::common::{Go, at_line, run_with};
+use crate::versions::{NOT_ELSEWHERE, is_refused_before, is_since};
 
 /// A statement, each on a line of its own; variables are called by how many there were before.
 #[derive(Debug, Clone)]
@@ -121,7 +122,7 @@ impl Program {
     /// One that it can assign to, too: from Lua 5.5 on those of loops are constants.
     fn pick_to_assign(&self, choice: u8) -> usize {
         let picked = self.pick(choice);
-        if cfg!(feature = "lua55") && self.turns.contains(&picked) { 0 } else { picked }
+        if is_since("5.5") && self.turns.contains(&picked) { 0 } else { picked }
     }
 
     fn leave(&mut self, count: usize) {
@@ -490,6 +491,9 @@ fn going_from(script: &str, line: u32) -> String {
 
 #[test]
 fn what_a_closure_has_captured_stays_its_own_when_the_variable_leaves_its_scope() {
+    if is_refused_before("5.4", NOT_ELSEWHERE) {
+        return;
+    }
     let script = "\
 local last
 do
@@ -509,6 +513,9 @@ return last() .. ' ' .. y";
 
 #[test]
 fn every_kind_of_line_says_where_it_can_go_on_from() {
+    if is_refused_before("5.4", NOT_ELSEWHERE) {
+        return;
+    }
     let script = "\
 local t = setmetatable({}, {__close = function() end})
 local a = 1 --stop
@@ -574,6 +581,9 @@ return
 
 #[test]
 fn a_coroutine_goes_on_from_another_of_its_lines() {
+    if is_refused_before("5.4", NOT_ELSEWHERE) {
+        return;
+    }
     let script = "\
 local out = {}
 local function body(n)

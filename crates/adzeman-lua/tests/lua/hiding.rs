@@ -7,6 +7,7 @@ use mlua::Lua;
 use proptest::prelude::*;
 
 use crate::common::{Go, Ran, run};
+use crate::versions::{MODES, adapted};
 
 /// Functions of several kinds, and the places that can hold them: each has a way to put one there, and one to call it.
 const HEAD: &str = "\
@@ -130,8 +131,8 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
 
 fn script(steps: &[Step], generational: bool) -> String {
     let mut text = HEAD.to_owned();
-    let mode = if generational { "generational" } else { "incremental" };
-    writeln!(text, "collectgarbage('{mode}')").unwrap();
+    let mode = adapted(if generational { MODES[0] } else { MODES[1] });
+    writeln!(text, "{mode}").unwrap();
     for (n, step) in steps.iter().enumerate() {
         match step {
             Step::Hide(place, kind) => writeln!(text, "hide({place}, {kind})"),

@@ -15,3 +15,4 @@ mod looking;
 mod reloading;
 mod stopping;
 mod unchanged;
+mod versions;

@@ -7,6 +7,7 @@ use mlua::{Lua, MultiValue, Table};
 use proptest::prelude::*;
 
 use crate::common::reloading;
+use crate::versions::{MODES, adapted};
 
 /// Numbers that look random, and are the same for the same seed.
 struct Numbers(u64);
@@ -200,7 +201,7 @@ fn check(seed: u64) -> (usize, usize) {
     let armed: Vec<u32> = if numbers.below(2) == 0 { vec![5, 6, 9, 12] } else { Vec::new() };
     let (mut taken, mut refused) = (0, 0);
     reloading(&program.text(), &armed, |lua, reload| {
-        let way = numbers.one_of(&["collectgarbage('generational')", "collectgarbage('incremental', 100, 1000, 10)"]);
+        let way = adapted(numbers.one_of(&MODES));
         lua.load(way).exec().unwrap();
         for k in 0..3 {
             lua.globals().get::<mlua::Function>("make").unwrap().call::<()>(k).unwrap();

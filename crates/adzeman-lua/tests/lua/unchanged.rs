@@ -3,6 +3,7 @@
 
 use crate::common::{Go, run, run_with};
 use crate::ffi::lua_with_debug;
+use crate::versions::adapted;
 use adzeman_core::breakpoint::{BreakpointSpec, Site};
 use adzeman_core::source::Line;
 use adzeman_core::stepping::StepKind;
@@ -81,7 +82,7 @@ local log = {}
 local function closing(name) return setmetatable({}, {__close = function(_, e) log[#log + 1] = name .. tostring(e) end}) end
 local co = coroutine.create(function() local a <close> = closing('a') error('x', 0) end)
 log[#log + 1] = tostring(coroutine.resume(co)) .. coroutine.status(co)
-log[#log + 1] = tostring(coroutine.close(co))
+log[#log + 1] = tostring(coroutine.close(co)) --since 5.4
 local wrapped = coroutine.wrap(function() local b <close> = closing('b') error({}) end)
 log[#log + 1] = type(select(2, pcall(wrapped)))
 local inner = coroutine.create(function() return coroutine.resume(coroutine.running()) end)
@@ -152,7 +153,7 @@ return count(20000) .. deep(5000) .. tostring(ok) .. why",
 ];
 
 fn plain(script: &str) -> String {
-    lua_with_debug().load(script).set_name("@test.lua").call(()).unwrap()
+    lua_with_debug().load(adapted(script)).set_name("@test.lua").call(()).unwrap()
 }
 
 fn never(line: u32) -> BreakpointSpec {

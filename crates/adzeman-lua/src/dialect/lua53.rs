@@ -1,0 +1,139 @@
+//! Lua 5.3.
+
+use full_moon::LuaVersion;
+
+use super::chunk::Reader;
+use super::{Dialect, Records, member};
+
+/// This version.
+pub(crate) enum Version {}
+
+impl Dialect for Version {
+    const RECORDS: Records = Records {
+        prototype_of_closure: 24,
+        code_of_native_closure: 24,
+        captured_count: 16,
+        constant_count: 20,
+        code_count: 24,
+        inner_count: 32,
+        first_line: 40,
+        last_line: 44,
+        constants: 48,
+        code: 56,
+        inner: 64,
+        source: 104,
+        shared_of_thread: 24,
+        hooks_of_thread: 204,
+        stack_of_thread: 56,
+        call_of_thread: 32,
+        function_of_call: 0,
+        previous_of_call: 16,
+        place_of_call: 40,
+        text_of_string: 24,
+    };
+    /// Five sizes are part of it.
+    const HEADER: &'static [u8] = b"\x1bLua\x53\x00\x19\x93\r\n\x1a\n\x04\x08\x04\x08\x08";
+    /// A sample integer, a sample float, and the number of captured variables.
+    const AFTER_HEADER: usize = 8 + 8 + 1;
+    const ALIGNMENT: usize = 1;
+    const SOURCE_COMES_FIRST: bool = true;
+    const POINTS_TO_LONG_TEXTS: bool = false;
+    const CAPTURED: usize = 2;
+    const DECIDES_IN_PLACE: bool = false;
+    const TAIL_CALLS_MOVE: bool = true;
+    const TELLS_TYPE_OF_NO_THREAD: bool = false;
+    const TELLS_MASK_OF_NO_HOOK: bool = true;
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = Some("not enough memory for buffer allocation");
+    const THREAD: usize = 208;
+    const WHITE: u8 = 1 | 1 << 1;
+    const HAS_FINALIZER: u8 = 1 << 3;
+    const CLOSES_COLLECTOR: bool = false;
+    const TABLE: usize = 56;
+    const USERDATA: usize = 40;
+    const USERDATA_WITH_VALUES: usize = 40;
+    /// It has room for one, always.
+    const ATTACHED: usize = 0;
+
+    fn grammar() -> LuaVersion {
+        LuaVersion::lua53()
+    }
+
+    /// 32 bits.
+    fn number(reader: &mut Reader<'_>) -> Option<usize> {
+        usize::try_from(reader.words(1)?[0]).ok()
+    }
+
+    /// Its length and one in a byte, or in eight behind one that is full, and its bytes.
+    fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]> {
+        let size = match reader.byte()? {
+            LONG => usize::from_ne_bytes(reader.bytes(8)?.try_into().ok()?),
+            size => usize::from(size),
+        };
+        reader.bytes(size.saturating_sub(1))
+    }
+
+    fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
+        Some(match tag {
+            // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+            0 | 6 | 22 => None,
+            1 => reader.byte().map(|_| None)?,
+            3 | 19 => reader.bytes(8).map(|_| None)?,
+            4 | 20 => Some(reader.string()?),
+            _ => return None,
+        })
+    }
+
+    fn lines(reader: &mut Reader<'_>, _: u32) -> Option<Vec<u32>> {
+        let count = Self::number(reader)?;
+        reader.words(count)
+    }
+
+    fn jump_to(at: usize, to: usize) -> Option<u32> {
+        let distance = (JUMP_OFFSET + to).checked_sub(at + 1)?;
+        let distance = u32::try_from(distance).ok().filter(|distance| *distance < 1 << (32 - OF_JUMP))?;
+        Some(JUMP | distance << OF_JUMP)
+    }
+
+    /// A jump to the next instruction that closes on its way.
+    fn close_from(register: u8) -> u32 {
+        JUMP | (u32::from(register) + 1) << FIRST | (JUMP_OFFSET as u32) << OF_JUMP
+    }
+
+    fn results(instruction: u32) -> Option<(u32, Option<u32>)> {
+        let returns = instruction & 0x3f == RETURN;
+        returns.then(|| (instruction >> FIRST & 0xff, (instruction >> OF_RESULTS).checked_sub(1)))
+    }
+
+    /// No variable is.
+    fn marks_closing(_: u32) -> Option<u32> {
+        None
+    }
+
+    fn size_of_table(record: &[u8]) -> usize {
+        let [log_of_nodes] = member(record, 11);
+        let elements = u32::from_ne_bytes(member(record, 12)) as usize;
+        let last_free = usize::from_ne_bytes(member(record, 32));
+        let nodes = if last_free == 0 { 0 } else { 1_usize << (log_of_nodes & 31) };
+        Self::TABLE + 16 * elements + 32 * nodes
+    }
+
+    fn size_of_text(length: usize) -> usize {
+        Self::RECORDS.text_of_string + length + 1
+    }
+
+    /// There is no such instruction.
+    fn prepares_arguments(_: u8) -> bool {
+        false
+    }
+}
+
+/// The first byte of a text whose length takes more.
+const LONG: u8 = 0xff;
+/// `OP_JMP`, where its first operand and its distance are, and what is added to that, so that it is never negative (`lopcodes.h`).
+const JUMP: u32 = 30;
+const FIRST: u32 = 6;
+/// `OP_RETURN`, and where the number of its results is.
+const RETURN: u32 = 38;
+const OF_RESULTS: u32 = 23;
+const OF_JUMP: u32 = 14;
+const JUMP_OFFSET: usize = (1 << 17) - 1;

@@ -1,0 +1,53 @@
+//! Which version of the engine is under test, and what a test does about it.
+
+use std::fs::OpenOptions;
+use std::io::Write as _;
+
+/// The version that the tests are built for.
+pub(crate) const VERSION: &str = if cfg!(feature = "lua53") {
+    "5.3"
+} else if cfg!(feature = "lua54") {
+    "5.4"
+} else {
+    "5.5"
+};
+
+/// What scripts have the collector do.
+pub(crate) const MODES: [&str; 2] = ["collectgarbage('generational')", "collectgarbage('incremental', 20, 1000, 2)"];
+
+/// Why a case is not for every version.
+pub(crate) const NO_CONSTANTS: &str = "it has no constants among the variables";
+pub(crate) const NO_CLOSING: &str = "it has no variables that are closed";
+pub(crate) const NOT_IN_PLACE: &str = "conditions are not decided in place";
+pub(crate) const NOT_ELSEWHERE: &str =
+    "an instruction is read before the hook is called, so none can be put in its place";
+
+/// Whether it is this version or a later one.
+pub(crate) fn is_since(version: &str) -> bool {
+    VERSION >= version
+}
+
+/// Whether a case is not for versions before this one, for a reason that is written to the file that `ADZEMAN_REFUSED` names.
+pub(crate) fn is_refused_before(version: &str, why: &str) -> bool {
+    if is_since(version) {
+        return false;
+    }
+    if let Some(path) = std::env::var_os("ADZEMAN_REFUSED") {
+        let name = std::thread::current().name().unwrap_or_default().to_owned();
+        let file = OpenOptions::new().create(true).append(true).open(path);
+        file.and_then(|mut file| file.write_all(format!("{name}\t{why}\n").as_bytes()))
+            .expect("the list of refused cases");
+    }
+    true
+}
+
+/// A script as this version reads it: lines with the remark `--since 5.4` are empty before that, variables have no marks then, and the
+/// collector has one mode.
+pub(crate) fn adapted(script: &str) -> String {
+    if is_since("5.4") {
+        return script.to_owned();
+    }
+    let lines: Vec<_> = script.split('\n').map(|line| if line.ends_with("--since 5.4") { "" } else { line }).collect();
+    let script = lines.join("\n").replace(" <const>", "").replace(" <close>", "");
+    script.replace(MODES[0], "collectgarbage('setpause', 100)").replace(MODES[1], "collectgarbage('setstepmul', 1000)")
+}
