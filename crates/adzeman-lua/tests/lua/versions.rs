@@ -21,6 +21,7 @@ pub(crate) const NO_CLOSING: &str = "it has no variables that are closed";
 pub(crate) const NOT_IN_PLACE: &str = "conditions are not decided in place";
 pub(crate) const NOT_ELSEWHERE: &str =
     "an instruction is read before the hook is called, so none can be put in its place";
+pub(crate) const NOT_TOLD_TO_SCRIPTS: &str = "a script cannot tell what was returned, so that is not compared";
 
 /// Whether it is this version or a later one.
 pub(crate) fn is_since(version: &str) -> bool {

@@ -3,6 +3,7 @@
 use serde_json::{Value as Json, json};
 
 use crate::harness::{Client, on_each};
+use crate::versions::{NOT_ELSEWHERE, is_refused_before};
 
 const SCRIPT: &str = "\
 total, called = 0, 0
@@ -38,6 +39,9 @@ fn go_from(client: &mut Client, line: i64) {
 
 #[test]
 fn a_call_is_passed_over_and_a_line_is_run_once_more() {
+    if is_refused_before("5.4", NOT_ELSEWHERE) {
+        return;
+    }
     on_each(SCRIPT, |host| {
         let mut client = host.attach();
         client.break_at(&[(10, None)]);
@@ -83,6 +87,9 @@ fn a_call_is_passed_over_and_a_line_is_run_once_more() {
 
 #[test]
 fn where_it_cannot_go_on_it_says_why_and_where_it_can() {
+    if is_refused_before("5.4", NOT_ELSEWHERE) {
+        return;
+    }
     on_each(SCRIPT, |host| {
         let mut client = host.attach();
         client.break_at(&[(10, None)]);

@@ -33,3 +33,5 @@ mod trail;
 mod trust;
 mod trying;
 mod unnoticed;
+#[path = "../../../adzeman-lua/tests/lua/versions.rs"]
+mod versions;

@@ -3,6 +3,7 @@
 use serde_json::{Value as Json, json};
 
 use crate::harness::{Client, on_each};
+use crate::versions::is_since;
 
 /// Runs twelve frames; what a breakpoint did in them is compared with what the row says.
 const SCRIPT: &str = "\
@@ -314,11 +315,21 @@ fn change_rows() -> Vec<Row> {
         row(
             "a write in another function that shares the variable",
             data("base", "write", with(json!({"hitCondition": "after 4 every 10"}), own(json!({"on": "write"})))),
-            &[
-                "data breakpoint@12 5: this statement assigns to base",
-                "data breakpoint@12 8: this statement assigns to base",
-                "data breakpoint@12 11: this statement assigns to base",
-            ],
+            // A loop on one line is told of once for each turn, and before 5.4 once more.
+            if is_since("5.4") {
+                &[
+                    "data breakpoint@12 5: this statement assigns to base",
+                    "data breakpoint@12 8: this statement assigns to base",
+                    "data breakpoint@12 11: this statement assigns to base",
+                ][..]
+            } else {
+                &[
+                    "data breakpoint@12 4: this statement assigns to base",
+                    "data breakpoint@12 6: this statement assigns to base",
+                    "data breakpoint@12 9: this statement assigns to base",
+                    "data breakpoint@12 11: this statement assigns to base",
+                ]
+            },
         ),
         row(
             "a field of a table",

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
 use crate::harness::{Client, Works};
+use crate::versions::{NO_CONSTANTS, adapted, is_refused_before};
 
 #[derive(Clone, Serialize, Deserialize)]
 struct Weather {
@@ -54,7 +55,7 @@ fn start() -> Canal {
     let works = Works::start(host, move |host, ending| {
         let lua = mlua::Lua::new();
         let context = LuaContext::attach(host, &lua, "keeper").unwrap();
-        context.load("keeper.lua", SCRIPT).unwrap().call::<()>(()).unwrap();
+        context.load("keeper.lua", &adapted(SCRIPT)).unwrap().call::<()>(()).unwrap();
         let update: mlua::Function = lua.globals().get("update").unwrap();
         while !ending.load(SeqCst) {
             let n = counted.fetch_add(1, SeqCst);
@@ -229,6 +230,9 @@ fn what_could_not_be_given_back_is_not_set_for_now() {
         ("limit", "1 +", "expected"),
         ("limit + 1", "1", ""),
     ] {
+        if target == "RATE" && is_refused_before("5.4", NO_CONSTANTS) {
+            continue;
+        }
         let asked = json!({"expression": target, "value": value, "frameId": frame, "forNow": true});
         let answer = client.refused("setExpression", asked);
         assert!(answer.contains(why), "{target}: {answer}");

@@ -1,13 +1,14 @@
 -- Coroutines: generators, errors, closing, wrapped ones, and those inside each other.
 watched = 0
 local function numbers(n)
-  return coroutine.wrap(function() --{
+  local made = coroutine.wrap(function() --{
     for i = 1, n do
       watched = i
       coroutine.yield(i, i * i)
     end
     return "done"
   end)
+  return made
 end
 for i, square in numbers(3) do
   if i == "done" then break end
@@ -47,6 +48,6 @@ local closing = coroutine.create(function() --{
   coroutine.yield()
 end)
 coroutine.resume(closing)
-print(coroutine.close(closing), coroutine.status(closing))
+print(coroutine.close(closing), coroutine.status(closing)) --since 5.4
 print(select("#", coroutine.running()), select(2, coroutine.running()))
 table.sort({ 3, 1, 2 }, function(a, b) return a < b end)
