@@ -48,8 +48,6 @@ pub(crate) struct Local<'a> {
     pub(crate) to: usize,
 }
 
-/// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
-const ABSOLUTE: i8 = -0x80;
 /// Far beyond what the compiler itself allows.
 const DEEPEST: usize = 250;
 
@@ -194,45 +192,6 @@ impl<'a> Reader<'a> {
         let count = self.number()?;
         (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
     }
-}
-
-/// Reads a constant of Lua 5.4 and later, the whole numbers among them by `whole`.
-pub(super) fn constant<'a>(
-    reader: &mut Reader<'a>,
-    tag: u8,
-    whole: impl FnOnce(&mut Reader<'a>) -> Option<()>,
-) -> Option<Option<&'a [u8]>> {
-    Some(match tag {
-        0 | 1 | 17 => None,
-        // Functions, which only bodies of this engine have there: nothing is written behind the tag.
-        6 | 22 => None,
-        3 => whole(reader).map(|()| None)?,
-        19 => reader.bytes(8).map(|_| None)?,
-        4 | 20 => Some(reader.string()?),
-        _ => return None,
-    })
-}
-
-/// Reads the lines of instructions as Lua 5.4 and later have them: by steps from one to the next, or by `absolute`, as pairs.
-pub(super) fn lines_by_steps<'a>(
-    reader: &mut Reader<'a>,
-    first: u32,
-    absolute: impl FnOnce(&mut Reader<'a>) -> Option<Vec<(usize, u32)>>,
-) -> Option<Vec<u32>> {
-    let count = reader.number()?;
-    let steps = reader.bytes(count)?;
-    let absolute = absolute(reader)?;
-    let mut line = i64::from(first);
-    let mut lines = Vec::with_capacity(count);
-    for (instruction, step) in steps.iter().enumerate() {
-        let step = i8::from_le_bytes([*step]);
-        line = match step {
-            ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
-            step => line + i64::from(step),
-        };
-        lines.push(u32::try_from(line).ok()?);
-    }
-    Some(lines)
 }
 
 #[cfg(test)]

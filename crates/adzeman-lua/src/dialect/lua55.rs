@@ -2,8 +2,8 @@
 
 use full_moon::LuaVersion;
 
-use super::chunk::{Reader, constant, lines_by_steps};
-use super::operations::{self, Operation};
+use super::chunk::Reader;
+use super::since54::{self, constant, lines_by_steps};
 use super::{Dialect, Records, member};
 
 /// This version.
@@ -121,11 +121,11 @@ impl Dialect for Version {
     }
 
     fn jump_to(at: usize, to: usize) -> Option<u32> {
-        operations::jump_to(at, to)
+        since54::jump_to(at, to)
     }
 
     fn close_from(register: u8) -> u32 {
-        operations::close_from(register)
+        since54::close_from(register)
     }
 
     /// The engine tells by itself.
@@ -134,7 +134,7 @@ impl Dialect for Version {
     }
 
     fn marks_closing(instruction: u32) -> Option<u32> {
-        Operation::marks_closing(instruction)
+        since54::marks_closing(instruction)
     }
 
     /// Elements are kept as values and their tags, with a number between them (`concretesize`); many nodes have one more word.

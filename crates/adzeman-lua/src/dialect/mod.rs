@@ -6,6 +6,8 @@ pub(crate) mod chunk;
 pub(crate) mod numbering;
 pub(crate) mod operations;
 pub(crate) mod patches;
+#[cfg(any(feature = "lua54", feature = "lua55"))]
+mod since54;
 
 #[cfg(feature = "lua53")]
 #[path = "lua53.rs"]

@@ -21,8 +21,6 @@ const DIVIDE_WHOLE: u32 = 40;
 const FIRST_FALLBACK: u32 = 46;
 const LAST_FALLBACK: u32 = 48;
 const NOT: u32 = 51;
-const CLOSE: u32 = 54;
-const TO_BE_CLOSED: u32 = 55;
 const JUMP: u32 = 56;
 const EQUAL: u32 = 57;
 const LAST_TEST: u32 = 67;
@@ -40,12 +38,6 @@ const JUMP_OFFSET: usize = (1 << 24) - 1;
 impl Operation {
     pub(crate) fn of(instruction: u32) -> Self {
         Self(instruction & ((1 << OPERATION_BITS) - 1))
-    }
-
-    /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
-    pub(crate) fn marks_closing(instruction: u32) -> Option<u32> {
-        let marks = Self::of(instruction) == Self(TO_BE_CLOSED);
-        marks.then(|| first_operand(instruction))
     }
 
     /// The register of the function that an instruction calls with arguments of a known number, for one result.
@@ -148,16 +140,4 @@ fn first_operand(instruction: u32) -> u32 {
 pub(crate) fn jump_over(count: usize) -> u32 {
     let distance = u32::try_from(JUMP_OFFSET + count).unwrap_or(u32::MAX);
     JUMP | distance << OPERATION_BITS
-}
-
-/// The instruction that goes on at `to`, standing at `at`.
-pub(crate) fn jump_to(at: usize, to: usize) -> Option<u32> {
-    let distance = (JUMP_OFFSET + to).checked_sub(at + 1)?;
-    let distance = u32::try_from(distance).ok().filter(|distance| *distance < 1 << (32 - OPERATION_BITS))?;
-    Some(JUMP | distance << OPERATION_BITS)
-}
-
-/// The instruction that closes the captured variables from this register on.
-pub(crate) fn close_from(register: u8) -> u32 {
-    CLOSE | u32::from(register) << OPERATION_BITS
 }

@@ -207,18 +207,17 @@ impl State {
 /// Both are live threads of one state, and `from` runs.
 pub(super) unsafe fn close(coroutine: *mut ffi::lua_State, from: *mut ffi::lua_State) -> c_int {
     // SAFETY: given by the caller.
-    unsafe {
-        #[cfg(any(all(feature = "lua54", feature = "vendored"), feature = "lua55"))]
-        return ffi::lua_closethread(coroutine, from);
-        #[cfg(all(feature = "lua54", not(feature = "vendored")))]
-        {
-            let _ = from;
-            ffi::lua_resetthread(coroutine)
-        }
-        #[cfg(not(any(feature = "lua54", feature = "lua55")))]
-        {
-            let _ = (coroutine, from);
-            ffi::LUA_OK
-        }
+    #[cfg(any(all(feature = "lua54", feature = "vendored"), feature = "lua55"))]
+    return unsafe { ffi::lua_closethread(coroutine, from) };
+    #[cfg(all(feature = "lua54", not(feature = "vendored")))]
+    {
+        let _ = from;
+        // SAFETY: given by the caller.
+        unsafe { ffi::lua_resetthread(coroutine) }
+    }
+    #[cfg(not(any(feature = "lua54", feature = "lua55")))]
+    {
+        let _ = (coroutine, from);
+        ffi::LUA_OK
     }
 }

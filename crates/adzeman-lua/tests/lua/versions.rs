@@ -1,4 +1,5 @@
 //! Which version of the engine is under test, and what a test does about it.
+#![allow(dead_code, reason = "each of the test programs that share this uses a part of it")]
 
 use std::fs::OpenOptions;
 use std::io::Write as _;

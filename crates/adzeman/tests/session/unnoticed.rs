@@ -61,7 +61,7 @@ local function see(event, line)
   if event == "return" then
     if at == last.depth then
       -- Before 5.4 a script cannot tell.
-      local tells, info = pcall(getinfo, 2, "r")
+      local tells, info = pcall(getinfo, 3, "r")
       local values = {}
       if not tells then info = { ftransfer = 1, ntransfer = 0 } end
       for i = info.ftransfer, info.ftransfer + info.ntransfer - 1 do

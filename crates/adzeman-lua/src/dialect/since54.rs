@@ -1,0 +1,72 @@
+//! What Lua 5.4 and later have in common.
+
+use super::chunk::Reader;
+
+/// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
+const ABSOLUTE: i8 = -0x80;
+/// Instructions that leave scopes, and that jump (`lopcodes.h`).
+const CLOSE: u32 = 54;
+const TO_BE_CLOSED: u32 = 55;
+const JUMP: u32 = 56;
+/// Bits of an instruction that say what it does, and those of its first operand behind them.
+const OPERATION_BITS: u32 = 7;
+const OPERAND: u32 = 0xff;
+/// What is added to the distance of a jump, so that it is never negative.
+const JUMP_OFFSET: usize = (1 << 24) - 1;
+
+/// Reads a constant of Lua 5.4 and later, the whole numbers among them by `whole`.
+pub(super) fn constant<'a>(
+    reader: &mut Reader<'a>,
+    tag: u8,
+    whole: impl FnOnce(&mut Reader<'a>) -> Option<()>,
+) -> Option<Option<&'a [u8]>> {
+    Some(match tag {
+        0 | 1 | 17 => None,
+        // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+        6 | 22 => None,
+        3 => whole(reader).map(|()| None)?,
+        19 => reader.bytes(8).map(|_| None)?,
+        4 | 20 => Some(reader.string()?),
+        _ => return None,
+    })
+}
+
+/// Reads the lines of instructions as Lua 5.4 and later have them: by steps from one to the next, or by `absolute`, as pairs.
+pub(super) fn lines_by_steps<'a>(
+    reader: &mut Reader<'a>,
+    first: u32,
+    absolute: impl FnOnce(&mut Reader<'a>) -> Option<Vec<(usize, u32)>>,
+) -> Option<Vec<u32>> {
+    let count = reader.number()?;
+    let steps = reader.bytes(count)?;
+    let absolute = absolute(reader)?;
+    let mut line = i64::from(first);
+    let mut lines = Vec::with_capacity(count);
+    for (instruction, step) in steps.iter().enumerate() {
+        let step = i8::from_le_bytes([*step]);
+        line = match step {
+            ABSOLUTE => i64::from(absolute.iter().find(|(at, _)| *at == instruction)?.1),
+            step => line + i64::from(step),
+        };
+        lines.push(u32::try_from(line).ok()?);
+    }
+    Some(lines)
+}
+
+/// The instruction that goes on at `to`, standing at `at`.
+pub(super) fn jump_to(at: usize, to: usize) -> Option<u32> {
+    let distance = (JUMP_OFFSET + to).checked_sub(at + 1)?;
+    let distance = u32::try_from(distance).ok().filter(|distance| *distance < 1 << (32 - OPERATION_BITS))?;
+    Some(JUMP | distance << OPERATION_BITS)
+}
+
+/// The instruction that closes the captured variables from this register on.
+pub(super) fn close_from(register: u8) -> u32 {
+    CLOSE | u32::from(register) << OPERATION_BITS
+}
+
+/// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
+pub(super) fn marks_closing(instruction: u32) -> Option<u32> {
+    let marks = instruction & ((1 << OPERATION_BITS) - 1) == TO_BE_CLOSED;
+    marks.then_some(instruction >> OPERATION_BITS & OPERAND)
+}
