@@ -160,14 +160,14 @@ impl<'a> Reader<'a> {
         let code_at = self.at();
         let code = self.words(instructions)?;
         let texts = self.constants()?;
-        let captured = self.number()?;
-        let captured_at = self.at();
-        let captured = self.bytes(captured.checked_mul(Version::CAPTURED)?)?;
         let position = found.len();
-        found.push(Prototype { first, last, code, texts, captured, code_at, captured_at, ..Prototype::default() });
-        found[position].inside = self.number()?;
-        for _ in 0..found[position].inside {
-            self.function(found, depth + 1)?;
+        found.push(Prototype { first, last, code, texts, code_at, ..Prototype::default() });
+        if Version::INNER_COME_FIRST {
+            self.inner(position, found, depth)?;
+            self.captured(&mut found[position])?;
+        } else {
+            self.captured(&mut found[position])?;
+            self.inner(position, found, depth)?;
         }
         if !Version::SOURCE_COMES_FIRST {
             self.string()?;
@@ -186,6 +186,19 @@ impl<'a> Reader<'a> {
             found[position].names_written.push(&before[..before.len() - self.rest.len()]);
         }
         Some(())
+    }
+
+    fn captured(&mut self, function: &mut Prototype<'a>) -> Option<()> {
+        let count = self.number()?;
+        function.captured_at = self.at();
+        function.captured = self.bytes(count.checked_mul(Version::CAPTURED)?)?;
+        Some(())
+    }
+
+    fn inner(&mut self, position: usize, found: &mut Vec<Prototype<'a>>, depth: usize) -> Option<()> {
+        let count = self.number()?;
+        found[position].inside = count;
+        (0..count).try_for_each(|_| self.function(found, depth + 1))
     }
 
     fn locals(&mut self) -> Option<Vec<Local<'a>>> {

@@ -1,5 +1,7 @@
 //! Lua 5.3.
 
+use std::ffi::CStr;
+
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
@@ -41,9 +43,12 @@ impl Dialect for Version {
     const CAPTURED: usize = 2;
     const DECIDES_IN_PLACE: bool = false;
     const TAIL_CALLS_MOVE: bool = true;
-    const TELLS_TYPE_OF_NO_THREAD: bool = false;
+    const NO_THREAD: Option<&'static CStr> = Some(c"thread expected");
+    const TAKES_ANY_HANDLER: bool = false;
     const TELLS_MASK_OF_NO_HOOK: bool = true;
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = Some("not enough memory for buffer allocation");
+    const INNER_COME_FIRST: bool = false;
+    const HAS_INTEGERS: bool = true;
     const THREAD: usize = 208;
     const WHITE: u8 = 1 | 1 << 1;
     const HAS_FINALIZER: u8 = 1 << 3;

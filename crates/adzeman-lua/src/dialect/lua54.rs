@@ -1,5 +1,7 @@
 //! Lua 5.4.
 
+use std::ffi::CStr;
+
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
@@ -45,9 +47,12 @@ impl Dialect for Version {
     const CAPTURED: usize = 3;
     const DECIDES_IN_PLACE: bool = true;
     const TAIL_CALLS_MOVE: bool = false;
-    const TELLS_TYPE_OF_NO_THREAD: bool = true;
+    const NO_THREAD: Option<&'static CStr> = None;
+    const TAKES_ANY_HANDLER: bool = false;
     const TELLS_MASK_OF_NO_HOOK: bool = false;
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
+    const INNER_COME_FIRST: bool = false;
+    const HAS_INTEGERS: bool = true;
     const THREAD: usize = 192;
     const WHITE: u8 = 1 << 3 | 1 << 4;
     const HAS_FINALIZER: u8 = 1 << 6;

@@ -9,6 +9,9 @@ pub(crate) mod patches;
 #[cfg(any(feature = "lua54", feature = "lua55"))]
 mod since54;
 
+#[cfg(feature = "lua52")]
+#[path = "lua52.rs"]
+mod version;
 #[cfg(feature = "lua53")]
 #[path = "lua53.rs"]
 mod version;
@@ -19,11 +22,13 @@ mod version;
 #[path = "lua55.rs"]
 mod version;
 
-#[cfg(not(any(feature = "lua53", feature = "lua54", feature = "lua55")))]
-compile_error!("choose the engine's version by one of the features 'lua53', 'lua54' and 'lua55'");
+#[cfg(not(any(feature = "lua52", feature = "lua53", feature = "lua54", feature = "lua55")))]
+compile_error!("choose the engine's version by one of the features 'lua52' to 'lua55'");
 
 /// The version that this is built for.
 pub(crate) use version::Version;
+
+use std::ffi::CStr;
 
 use chunk::Reader;
 use full_moon::LuaVersion;
@@ -49,8 +54,10 @@ pub(crate) trait Dialect {
     const DECIDES_IN_PLACE: bool;
     /// Whether a tail call is told of before its function has taken the place of its caller.
     const TAIL_CALLS_MOVE: bool;
-    /// Whether what is no coroutine is told by its type where one is wanted.
-    const TELLS_TYPE_OF_NO_THREAD: bool;
+    /// What is said of what is no coroutine where one is wanted; its type, where this is nothing.
+    const NO_THREAD: Option<&'static CStr>;
+    /// Whether `xpcall` takes anything for its handler.
+    const TAKES_ANY_HANDLER: bool;
     /// Whether a script that asks for a hook where there is none is told of its mask and count.
     const TELLS_MASK_OF_NO_HOOK: bool;
     /// What is raised, as any error, where there is no memory for a text that is being made.
@@ -68,6 +75,10 @@ pub(crate) trait Dialect {
     const USERDATA: usize;
     const USERDATA_WITH_VALUES: usize;
     const ATTACHED: usize;
+    /// Whether the functions inside a function come before its captured variables.
+    const INNER_COME_FIRST: bool;
+    /// Whether numbers are of two kinds.
+    const HAS_INTEGERS: bool;
 
     /// How its texts are read.
     fn grammar() -> LuaVersion;

@@ -94,5 +94,126 @@ mod older {
         unsafe { ffi::lua_setuservalue(raw, index) };
     }
 }
+/// What Lua 5.2 and older have not.
+#[cfg(feature = "lua52")]
+mod before_53 {
+    use std::ffi::c_int;
+    use std::mem;
+    use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
+
+    use mlua::ffi;
+    use mlua::ffi::{lua_Hook, lua_State};
+
+    #[expect(non_camel_case_types, reason = "it is the library's name")]
+    pub(crate) type lua_KContext = isize;
+    type Continuation = unsafe extern "C-unwind" fn(*mut lua_State, c_int, lua_KContext) -> c_int;
+
+    /// All that were given so far: their number is the upper part of what the library keeps for each.
+    static CONTINUATIONS: [AtomicUsize; 16] = [const { AtomicUsize::new(0) }; 16];
+    const CONTEXT_BITS: c_int = 8;
+
+    fn kept(continuation: Continuation, context: lua_KContext) -> c_int {
+        let address = continuation as usize;
+        let place = CONTINUATIONS
+            .iter()
+            .position(|held| held.compare_exchange(0, address, SeqCst, SeqCst).is_ok() || held.load(SeqCst) == address);
+        let number = place.unwrap_or_else(|| unreachable!("there are fewer functions that go on later"));
+        (number as c_int) << CONTEXT_BITS | context as c_int
+    }
+
+    unsafe extern "C-unwind" fn go_on(raw: *mut lua_State) -> c_int {
+        // SAFETY: called by Lua behind a call that yielded, with what `kept` answered for it; only functions of this type are kept.
+        unsafe {
+            let mut context = 0;
+            let status = ffi::lua_getctx(raw, &raw mut context);
+            let address = CONTINUATIONS[(context >> CONTEXT_BITS) as usize].load(SeqCst);
+            let continuation: Continuation = mem::transmute(address);
+            continuation(raw, status, (context & ((1 << CONTEXT_BITS) - 1)) as lua_KContext)
+        }
+    }
+
+    /// # Safety
+    /// As the function of the library; the context is below 256.
+    pub(crate) unsafe fn lua_callk(
+        raw: *mut lua_State,
+        arguments: c_int,
+        results: c_int,
+        context: lua_KContext,
+        continuation: Option<Continuation>,
+    ) {
+        let context = continuation.map_or(0, |continuation| kept(continuation, context));
+        // SAFETY: given by the caller.
+        unsafe { ffi::lua_callk(raw, arguments, results, context, continuation.map(|_| go_on as ffi::lua_CFunction)) };
+    }
+
+    /// # Safety
+    /// As [`lua_callk`].
+    pub(crate) unsafe fn lua_pcallk(
+        raw: *mut lua_State,
+        arguments: c_int,
+        results: c_int,
+        handler: c_int,
+        context: lua_KContext,
+        continuation: Option<Continuation>,
+    ) -> c_int {
+        let context = continuation.map_or(0, |continuation| kept(continuation, context));
+        let go_on = continuation.map(|_| go_on as ffi::lua_CFunction);
+        // SAFETY: given by the caller.
+        unsafe { ffi::lua_pcallk(raw, arguments, results, handler, context, go_on) }
+    }
+
+    /// Also for numbers beyond 32 bits.
+    ///
+    /// # Safety
+    /// As the function of the library, with room for a value.
+    pub(crate) unsafe fn lua_rawgeti(raw: *mut lua_State, index: c_int, number: ffi::lua_Integer) -> c_int {
+        // SAFETY: given by the caller.
+        unsafe {
+            if c_int::try_from(number).is_ok() {
+                return ffi::lua_rawgeti(raw, index, number);
+            }
+            let index = ffi::lua_absindex(raw, index);
+            ffi::lua_pushinteger(raw, number);
+            ffi::lua_rawget(raw, index)
+        }
+    }
+
+    /// Also for numbers beyond 32 bits.
+    ///
+    /// # Safety
+    /// As the function of the library, with room for a value.
+    pub(crate) unsafe fn lua_rawseti(raw: *mut lua_State, index: c_int, number: ffi::lua_Integer) {
+        // SAFETY: given by the caller.
+        unsafe {
+            if c_int::try_from(number).is_ok() {
+                return ffi::lua_rawseti(raw, index, number);
+            }
+            let index = ffi::lua_absindex(raw, index);
+            ffi::lua_pushinteger(raw, number);
+            ffi::lua_rotate(raw, -2, 1);
+            ffi::lua_rawset(raw, index);
+        }
+    }
+
+    /// It cannot be told, and nothing is done about it.
+    ///
+    /// # Safety
+    /// As the function of the library.
+    pub(crate) unsafe fn lua_isyieldable(_: *mut lua_State) -> c_int {
+        0
+    }
+
+    /// # Safety
+    /// As the function of the library.
+    pub(crate) unsafe fn lua_sethook(raw: *mut lua_State, hook: Option<lua_Hook>, mask: c_int, count: c_int) {
+        // SAFETY: given by the caller.
+        unsafe { ffi::lua_sethook(raw, hook, mask, count) };
+    }
+}
+#[cfg(feature = "lua52")]
+pub(crate) use before_53::{
+    lua_KContext, lua_callk, lua_isyieldable, lua_pcallk, lua_rawgeti, lua_rawseti, lua_sethook,
+};
+
 #[cfg(not(any(feature = "lua54", feature = "lua55")))]
 pub(crate) use older::{lua_gc, lua_getiuservalue, lua_newuserdatauv, lua_setiuservalue, lua_topointer};

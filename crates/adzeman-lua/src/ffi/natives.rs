@@ -167,7 +167,11 @@ unsafe extern "C-unwind" fn xpcall(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_xpcall`, with the handler wrapped while errors are waited for.
     unsafe {
         let count = ffi::lua_gettop(raw);
-        ffi::luaL_checktype(raw, 2, ffi::LUA_TFUNCTION);
+        if Version::TAKES_ANY_HANDLER {
+            ffi::luaL_checkany(raw, 2);
+        } else {
+            ffi::luaL_checktype(raw, 2, ffi::LUA_TFUNCTION);
+        }
         if reporting(raw).is_some() {
             ffi::lua_pushvalue(raw, 2);
             ffi::lua_pushcclosure(raw, on_handled, 1);
@@ -357,10 +361,10 @@ unsafe fn resume_with(
 unsafe extern "C-unwind" fn resume(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_coresume`.
     unsafe {
-        if Version::TELLS_TYPE_OF_NO_THREAD {
-            ffi::luaL_checktype(raw, 1, ffi::LUA_TTHREAD);
-        } else if ffi::lua_type(raw, 1) != ffi::LUA_TTHREAD {
-            ffi::luaL_argerror(raw, 1, c"thread expected".as_ptr());
+        match Version::NO_THREAD {
+            None => ffi::luaL_checktype(raw, 1, ffi::LUA_TTHREAD),
+            Some(why) if ffi::lua_type(raw, 1) != ffi::LUA_TTHREAD => _ = ffi::luaL_argerror(raw, 1, why.as_ptr()),
+            Some(_) => {}
         }
         let coroutine = ffi::lua_tothread(raw, 1);
         match resume_with(raw, coroutine, ffi::lua_gettop(raw) - 1, true) {

@@ -9,7 +9,7 @@ use adzeman_core::stepping::StepKind;
 
 use crate::common::{Go, Ran, at_line, run, run_hooked, run_stepping_widely, run_with};
 use crate::ffi::lua_with_debug;
-use crate::versions::{MODES, NOT_IN_PLACE, adapted, is_refused_before, is_since};
+use crate::versions::{MODES, NOT_IN_PLACE, adapted, cannot_index, is_refused_before, is_since};
 
 fn ran(script: &str) -> Ran {
     run(script, |_, _| Go::Freely)
@@ -161,7 +161,9 @@ rearm({})
 return why";
     let ran = ran(script);
     assert_eq!(text(&ran), "unable to dump given function");
-    assert_eq!(ran.stops, [] as [u32; 0], "what is loaded from a dump is no function of the source");
+    // Before 5.3 a script cannot have names left out.
+    let expected: &[u32] = if is_since("5.3") { &[] } else { &[2, 3] };
+    assert_eq!(ran.stops, expected, "what is loaded from a dump without names is no function of the source");
 }
 
 #[test]
@@ -369,7 +371,7 @@ local before = string.dump(f)
 rearm({2, 3}, 'n == 0 or n % 3 > 1')
 assert(string.dump(f) == before, 'the same while it is armed')
 return select(2, pcall(f, 7))";
-    assert_eq!(text(&ran(script)), "test.lua:3: attempt to index a number value (local 'here')");
+    assert_eq!(text(&ran(script)), format!("test.lua:3: {}", cannot_index("number", "local 'here'")));
 }
 
 #[test]

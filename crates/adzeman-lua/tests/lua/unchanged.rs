@@ -88,7 +88,7 @@ log[#log + 1] = type(select(2, pcall(wrapped)))
 local inner = coroutine.create(function() return coroutine.resume(coroutine.running()) end)
 log[#log + 1] = tostring(select(3, coroutine.resume(inner)))
 log[#log + 1] = tostring(select(2, coroutine.resume(inner)))
-log[#log + 1] = tostring(coroutine.isyieldable())
+log[#log + 1] = tostring(coroutine.isyieldable()) --since 5.3
 return table.concat(log, ' ')",
     ),
     (
@@ -156,6 +156,11 @@ fn plain(script: &str) -> String {
     lua_with_debug().load(adapted(script)).set_name("@test.lua").call(()).unwrap()
 }
 
+/// Before 5.3 a function that is called from C is found by either of two names.
+fn by_short_names(text: &str) -> String {
+    text.replace("'_G.", "'")
+}
+
 fn never(line: u32) -> BreakpointSpec {
     let site = Site::Line { path: "test.lua".into(), line: Line::new(line).unwrap() };
     BreakpointSpec { condition: Some("false".into()), ..BreakpointSpec::at(site) }
@@ -165,7 +170,7 @@ fn never(line: u32) -> BreakpointSpec {
 fn check(name: &str, script: &str, watched_by: Vec<BreakpointSpec>, go: fn() -> Go) {
     let ran = run_with(script, watched_by, move |_, _| go());
     let text: String = mlua::FromLua::from_lua(ran.outcome.unwrap(), &ran.lua).unwrap();
-    assert_eq!(text, plain(script), "{name}");
+    assert_eq!(by_short_names(&text), by_short_names(&plain(script)), "{name}");
 }
 
 #[test]

@@ -5,7 +5,9 @@ use std::fs::OpenOptions;
 use std::io::Write as _;
 
 /// The version that the tests are built for.
-pub(crate) const VERSION: &str = if cfg!(feature = "lua53") {
+pub(crate) const VERSION: &str = if cfg!(feature = "lua52") {
+    "5.2"
+} else if cfg!(feature = "lua53") {
     "5.3"
 } else if cfg!(feature = "lua54") {
     "5.4"
@@ -22,6 +24,7 @@ pub(crate) const NO_CLOSING: &str = "it has no variables that are closed";
 pub(crate) const NOT_IN_PLACE: &str = "conditions are not decided in place";
 pub(crate) const NOT_ELSEWHERE: &str =
     "an instruction is read before the hook is called, so none can be put in its place";
+pub(crate) const NOT_ALL_OPERATORS: &str = "it has not all of the operators that are made up";
 pub(crate) const NOT_TOLD_TO_SCRIPTS: &str = "a script cannot tell what was returned, so that is not compared";
 
 /// Whether it is this version or a later one.
@@ -43,13 +46,24 @@ pub(crate) fn is_refused_before(version: &str, why: &str) -> bool {
     true
 }
 
-/// A script as this version reads it: lines with the remark `--since 5.4` are empty before that, variables have no marks then, and the
-/// collector has one mode.
-pub(crate) fn adapted(script: &str) -> String {
-    if is_since("5.4") {
-        return script.to_owned();
+/// What the engine says of indexing a value of this type that has this name.
+pub(crate) fn cannot_index(kind: &str, name: &str) -> String {
+    if is_since("5.3") {
+        format!("attempt to index a {kind} value ({name})")
+    } else {
+        format!("attempt to index {name} (a {kind} value)")
     }
-    let lines: Vec<_> = script.split('\n').map(|line| if line.ends_with("--since 5.4") { "" } else { line }).collect();
-    let script = lines.join("\n").replace(" <const>", "").replace(" <close>", "");
+}
+
+/// A script as this version reads it: lines that end with a remark as `--since 5.4` are empty before that; and before 5.4 variables have no
+/// marks, and the collector has one mode.
+pub(crate) fn adapted(script: &str) -> String {
+    let is_for_later = |line: &str| line.rsplit_once("--since ").is_some_and(|(_, version)| !is_since(version));
+    let lines: Vec<_> = script.split('\n').map(|line| if is_for_later(line) { "" } else { line }).collect();
+    let script = lines.join("\n");
+    if is_since("5.4") {
+        return script;
+    }
+    let script = script.replace(" <const>", "").replace(" <close>", "");
     script.replace(MODES[0], "collectgarbage('setpause', 100)").replace(MODES[1], "collectgarbage('setstepmul', 1000)")
 }

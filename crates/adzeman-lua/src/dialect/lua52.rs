@@ -1,0 +1,141 @@
+//! Lua 5.2.
+
+use std::ffi::CStr;
+
+use full_moon::LuaVersion;
+
+use super::chunk::Reader;
+use super::{Dialect, Records, member};
+
+/// This version.
+pub(crate) enum Version {}
+
+impl Dialect for Version {
+    const RECORDS: Records = Records {
+        prototype_of_closure: 24,
+        code_of_native_closure: 24,
+        captured_count: 80,
+        constant_count: 84,
+        code_count: 88,
+        inner_count: 96,
+        first_line: 104,
+        last_line: 108,
+        constants: 16,
+        code: 24,
+        inner: 32,
+        source: 72,
+        shared_of_thread: 24,
+        hooks_of_thread: 73,
+        stack_of_thread: 56,
+        call_of_thread: 32,
+        function_of_call: 0,
+        previous_of_call: 16,
+        place_of_call: 56,
+        text_of_string: 24,
+    };
+    /// The order of bytes, four sizes, and whether numbers are whole are part of it.
+    const HEADER: &'static [u8] = b"\x1bLua\x52\x00\x01\x04\x08\x04\x08\x00\x19\x93\r\n\x1a\n";
+    const AFTER_HEADER: usize = 0;
+    const ALIGNMENT: usize = 1;
+    const SOURCE_COMES_FIRST: bool = false;
+    const POINTS_TO_LONG_TEXTS: bool = false;
+    const CAPTURED: usize = 2;
+    const DECIDES_IN_PLACE: bool = false;
+    const TAIL_CALLS_MOVE: bool = true;
+    const NO_THREAD: Option<&'static CStr> = Some(c"coroutine expected");
+    const TAKES_ANY_HANDLER: bool = true;
+    const TELLS_MASK_OF_NO_HOOK: bool = true;
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = Some("not enough memory for buffer allocation");
+    const INNER_COME_FIRST: bool = true;
+    const HAS_INTEGERS: bool = false;
+    const THREAD: usize = 208;
+    const WHITE: u8 = 1 | 1 << 1;
+    const HAS_FINALIZER: u8 = 1 << 4;
+    const CLOSES_COLLECTOR: bool = false;
+    const TABLE: usize = 56;
+    const USERDATA: usize = 40;
+    const USERDATA_WITH_VALUES: usize = 40;
+    /// It has room for one, always.
+    const ATTACHED: usize = 0;
+
+    fn grammar() -> LuaVersion {
+        LuaVersion::lua52()
+    }
+
+    /// 32 bits.
+    fn number(reader: &mut Reader<'_>) -> Option<usize> {
+        usize::try_from(reader.words(1)?[0]).ok()
+    }
+
+    /// Its length and one, its bytes and a zero; 0 for none.
+    fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]> {
+        match usize::from_ne_bytes(reader.bytes(8)?.try_into().ok()?) {
+            0 => Some(&[]),
+            size => reader.bytes(size)?.strip_suffix(&[0]),
+        }
+    }
+
+    fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
+        Some(match tag {
+            // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+            0 | 6 => None,
+            1 => reader.byte().map(|_| None)?,
+            3 => reader.bytes(8).map(|_| None)?,
+            4 => Some(reader.string()?),
+            _ => return None,
+        })
+    }
+
+    fn lines(reader: &mut Reader<'_>, _: u32) -> Option<Vec<u32>> {
+        let count = Self::number(reader)?;
+        reader.words(count)
+    }
+
+    fn jump_to(at: usize, to: usize) -> Option<u32> {
+        let distance = (JUMP_OFFSET + to).checked_sub(at + 1)?;
+        let distance = u32::try_from(distance).ok().filter(|distance| *distance < 1 << (32 - OF_JUMP))?;
+        Some(JUMP | distance << OF_JUMP)
+    }
+
+    /// A jump to the next instruction that closes on its way.
+    fn close_from(register: u8) -> u32 {
+        JUMP | (u32::from(register) + 1) << FIRST | (JUMP_OFFSET as u32) << OF_JUMP
+    }
+
+    fn results(instruction: u32) -> Option<(u32, Option<u32>)> {
+        let returns = instruction & 0x3f == RETURN;
+        returns.then(|| (instruction >> FIRST & 0xff, (instruction >> OF_RESULTS).checked_sub(1)))
+    }
+
+    /// No variable is.
+    fn marks_closing(_: u32) -> Option<u32> {
+        None
+    }
+
+    fn size_of_table(record: &[u8]) -> usize {
+        let [log_of_nodes] = member(record, 11);
+        let elements = u32::from_ne_bytes(member(record, 12)) as usize;
+        let (nodes, last_free): ([u8; 8], [u8; 8]) = (member(record, 24), member(record, 32));
+        // That of all tables without nodes of their own has no free one.
+        let nodes = if log_of_nodes == 0 && nodes == last_free { 0 } else { 1_usize << (log_of_nodes & 31) };
+        Self::TABLE + 16 * elements + 40 * nodes
+    }
+
+    fn size_of_text(length: usize) -> usize {
+        Self::RECORDS.text_of_string + length + 1
+    }
+
+    /// There is no such instruction.
+    fn prepares_arguments(_: u8) -> bool {
+        false
+    }
+}
+
+/// `OP_JMP`, where its first operand and its distance are, and what is added to that, so that it is never negative (`lopcodes.h`).
+const JUMP: u32 = 23;
+const FIRST: u32 = 6;
+/// `OP_RETURN`, and where the number of its results is.
+const RETURN: u32 = 31;
+const OF_RESULTS: u32 = 23;
+const OF_JUMP: u32 = 14;
+const JUMP_OFFSET: usize = (1 << 17) - 1;
