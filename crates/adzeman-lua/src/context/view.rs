@@ -538,9 +538,10 @@ impl Engine for View<'_> {
     }
 
     fn cannot_step(&mut self) -> Option<&'static str> {
-        let mut is_in_finalizer = false;
+        // Where no hook was called, and yet none is, that is why.
+        let mut is_in_finalizer = self.context.watch.at_line() == Some(false) && self.state.keeps_hooks_off();
         self.state.for_each_level(|_, function| {
-            is_in_finalizer = function.info().is_finalizer;
+            is_in_finalizer |= function.info().is_finalizer;
             !is_in_finalizer
         });
         is_in_finalizer.then_some(

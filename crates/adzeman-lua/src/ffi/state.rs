@@ -7,6 +7,7 @@ use super::api as ffi;
 use adzeman_core::engine::EngineError;
 
 use super::collector;
+use super::layout;
 use super::library::{Effect, native_at};
 
 /// The type of a Lua value.
@@ -164,6 +165,12 @@ impl State {
     pub(crate) fn absolute(self, index: c_int) -> c_int {
         // SAFETY: the index is checked.
         unsafe { ffi::lua_absindex(self.0, self.check(index)) }
+    }
+
+    /// Whether a hook or a finalizer runs, as far as that is known.
+    pub(crate) fn keeps_hooks_off(self) -> bool {
+        // SAFETY: the layout is known, and the thread is live.
+        layout::is_known() && unsafe { layout::keeps_hooks_off(self.raw()) }
     }
 
     pub(crate) fn push_copy(self, index: c_int) {

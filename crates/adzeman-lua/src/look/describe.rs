@@ -10,12 +10,16 @@ use adzeman_core::value::{Children, Kind, Preview, Value, WholeText};
 use super::Shown;
 use super::preview::{full_float, preview_table};
 use super::userdata::{NO_TYPE_NAME, type_name_of};
+use crate::dialect::{Dialect as _, Version};
 use crate::ffi::proxy;
 use crate::ffi::state::{State, Type};
 use crate::text::{LANGUAGE, display_name};
 
 /// Names of captured variables in a function's line.
 const CAPTURES_NAMED: usize = 4;
+
+/// What numbers are called, whole ones and others.
+const NUMBERS: [&str; 2] = if Version::HAS_INTEGERS { ["integer", "float"] } else { ["number", "number"] };
 
 impl Shown {
     /// The value at `index`, as shown.
@@ -25,8 +29,8 @@ impl Shown {
         match state.type_at(index) {
             Type::Nil | Type::None => plain(Kind::Nil, "nil", "nil".to_owned()),
             Type::Boolean => plain(Kind::Boolean, "boolean", state.bool_at(index).to_string()),
-            Type::Integer => plain(Kind::Integer, "integer", state.integer_at(index).unwrap_or(0).to_string()),
-            Type::Float => plain(Kind::Float, "float", full_float(state.float_at(index).unwrap_or(0.0))),
+            Type::Integer => plain(Kind::Integer, NUMBERS[0], state.integer_at(index).unwrap_or(0).to_string()),
+            Type::Float => plain(Kind::Float, NUMBERS[1], full_float(state.float_at(index).unwrap_or(0.0))),
             Type::String => plain(Kind::String, "string", string_text(state, index)),
             Type::Table => self.describe_table(state, index),
             Type::Function => self.describe_function(state, index),

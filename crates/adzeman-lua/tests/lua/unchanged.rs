@@ -3,7 +3,7 @@
 
 use crate::common::{Go, run, run_with};
 use crate::ffi::lua_with_debug;
-use crate::versions::adapted;
+use crate::versions::{adapted, by_short_names};
 use adzeman_core::breakpoint::{BreakpointSpec, Site};
 use adzeman_core::source::Line;
 use adzeman_core::stepping::StepKind;
@@ -154,11 +154,6 @@ return count(20000) .. deep(5000) .. tostring(ok) .. why",
 
 fn plain(script: &str) -> String {
     lua_with_debug().load(adapted(script)).set_name("@test.lua").call(()).unwrap()
-}
-
-/// Before 5.3 a function that is called from C is found by either of two names.
-fn by_short_names(text: &str) -> String {
-    text.replace("'_G.", "'")
 }
 
 fn never(line: u32) -> BreakpointSpec {

@@ -55,6 +55,25 @@ pub(crate) fn cannot_index(kind: &str, name: &str) -> String {
     }
 }
 
+/// A message without what differs from run to run: before 5.3 a function that is called from C is found by either of two names.
+pub(crate) fn by_short_names(text: &str) -> String {
+    if is_since("5.3") { text.to_owned() } else { text.replace("'_G.", "'") }
+}
+
+/// A number with a point and nothing behind it, as scripts have it: before 5.3 all are of one kind.
+pub(crate) fn whole_float(text: &str) -> &str {
+    if is_since("5.3") { text } else { text.trim_end_matches(".0") }
+}
+
+/// A message of the engine as later versions have it, as this one does.
+pub(crate) fn worded(text: &str) -> String {
+    if is_since("5.3") {
+        return text.to_owned();
+    }
+    text.replace("attempt to index a nil value (global 'nobody')", &cannot_index("nil", "global 'nobody'"))
+        .replace("(integer)", "(number)")
+}
+
 /// A script as this version reads it: lines that end with a remark as `--since 5.4` are empty before that; and before 5.4 variables have no
 /// marks, and the collector has one mode.
 pub(crate) fn adapted(script: &str) -> String {

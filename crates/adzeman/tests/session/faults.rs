@@ -4,6 +4,7 @@ use adzeman::{Host, Listen, ListenError, LuaContext, StartError};
 use serde_json::json;
 
 use crate::harness::{Client, SCRIPT, on_each};
+use crate::versions::cannot_index;
 
 #[test]
 fn a_condition_that_does_not_parse_is_refused_with_the_reason() {
@@ -27,7 +28,7 @@ fn a_condition_that_fails_stops_once_and_says_why() {
         host.go();
         let (body, line) = client.stopped();
         assert_eq!((body["reason"].as_str(), line), (Some("condition failed"), 11));
-        assert!(body["text"].as_str().unwrap().contains("attempt to index a nil value (global 'nobody')"));
+        assert!(body["text"].as_str().unwrap().contains(&cannot_index("nil", "global 'nobody'")));
         client.go_on("continue");
         host.wait_frames(20);
         let now = client.ok("adzeman/breakpoints", json!({}));

@@ -15,7 +15,7 @@ use mlua::Lua;
 use serde_json::{Value as Json, json};
 
 use crate::harness::Client;
-use crate::versions::{NOT_TOLD_TO_SCRIPTS, adapted, is_refused_before, is_since};
+use crate::versions::{NOT_TOLD_TO_SCRIPTS, adapted, by_short_names, is_refused_before, is_since};
 
 /// What a script writes comes behind this.
 const BEGIN: &str = "=====\n";
@@ -36,7 +36,7 @@ local function depth()
   local low, high = 2, 4
   while getinfo(high, "l") do low, high = high, high * 2 end
   while high - low > 1 do
-    local middle = (low + high) // 2
+    local middle = (low + high - (low + high) % 2) / 2
     if getinfo(middle, "l") then low = middle else high = middle end
   end
   return low
@@ -123,6 +123,7 @@ fn run(script: &Path, how: &str) -> (Outcome, Vec<String>) {
 
 /// Addresses differ from run to run.
 fn without_addresses(text: &str) -> String {
+    let text = by_short_names(text);
     let mut parts = text.split("0x");
     let first = parts.next().unwrap_or_default().to_owned();
     parts.fold(first, |text, part| text + "0x" + part.trim_start_matches(|c: char| c.is_ascii_hexdigit()))

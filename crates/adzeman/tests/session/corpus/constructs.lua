@@ -1,7 +1,7 @@
 -- Loops, jumps, operators and how numbers are written.
 watched = 0
-print(1.0, 1e15, 2^53, 0/0 ~= 0/0, -0.0, 1e100, math.maxinteger, 7 // 2, 7.5 // 2, -7 % 3, 3 | 4, "10" + 5)
-print(nil, true, 1, 1.5, "text\0with a zero", -1/0, 255 // 1 | 0, 1 << 62)
+print(1.0, 1e15, 2^53, 0/0 ~= 0/0, -0.0, 1e100, math.maxinteger, 7 // 2, 7.5 // 2, -7 % 3, 3 | 4, "10" + 5) --since 5.3
+print(nil, true, 1, 1.5, "text\0with a zero", -1/0, 255 // 1 | 0, 1 << 62) --since 5.3
 local function sum(...)
   local total = 0
   for _, value in ipairs({...}) do

@@ -19,7 +19,7 @@ local function early() local d <close> = closing("d") return "returned" end
 print(early())
 print(pcall(function() local e <close> = closing("e") local f <close> = closing("f") error("both", 0) end))
 for key, value in next, { x = 1 } do print(key, value) end
-print(tostring(12):rep(3, "-"), math.type(1), math.type(1.0), math.tointeger(3.0), utf8.char(233, 8364))
+print(tostring(12):rep(3, "-"), math.type(1), math.type(1.0), math.tointeger(3.0), utf8.char(233, 8364)) --since 5.3
 print(string.format("%s %d %g %x", "s", 3, 0.1, 255), ("x"):byte(), #"żółw")
 local seen = setmetatable({}, { __mode = "k" })
 seen[{}] = true

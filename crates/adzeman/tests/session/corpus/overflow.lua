@@ -5,5 +5,5 @@ print((select(2, pcall(overflow)):match("stack overflow")))
 print("and on")
 for i = 1, 3 do
   watched = i
-  print(i, (pcall(string.rep, "x", 1 << 40)))
+  print(i, (pcall(string.rep, "x", 2^40)))
 end
