@@ -35,13 +35,17 @@ struct Declared {
     removed: Option<Scalar>,
 }
 
-/// The variables of a script, if it declares constants that the compiler has removed.
+/// The variables of a script.
 #[derive(Debug)]
-pub(crate) struct Constants {
+pub(crate) struct Declarations {
     declared: Vec<Declared>,
     /// Where each line begins, past blanks, and where it ends.
     lines: Vec<(usize, usize)>,
 }
+
+/// The same, if some of them are constants that the compiler has removed.
+#[derive(Debug)]
+pub(crate) struct Constants(Declarations);
 
 /// What a name is that such a constant has somewhere.
 #[derive(Debug, Clone, PartialEq)]
@@ -63,35 +67,23 @@ impl Constants {
         if !Self::may_be_in(text) {
             return None;
         }
-        let mut declared = with_tree(text, |tree| Finder::find(tree, text))?;
+        let mut all = Declarations::of(text)?;
+        let declared = &mut all.declared;
         if !declared.iter().any(|held| held.constant.is_some()) {
             return None;
         }
-        declared.sort_by_key(|held| held.from);
         for at in 0..declared.len() {
             declared[at].removed = removed(&declared[..at], &declared[at]);
         }
-        let mut at = 0;
-        let lines = text.split_inclusive('\n').map(|line| {
-            let (begin, end) = (at + line.len() - line.trim_start().len(), at + line.len());
-            at = end;
-            (begin, end)
-        });
-        let lines = lines.collect();
-        declared.iter().any(|held| held.removed.is_some()).then_some(Self { declared, lines })
+        declared.iter().any(|held| held.removed.is_some()).then_some(Self(all))
     }
 
     /// What a name stands for on a line, if that is a constant that was removed, or may be.
     pub(crate) fn at(&self, line: Line, name: &str) -> Option<Removed> {
-        let all = || self.declared.iter().filter(|held| held.name == name);
-        if !all().any(|held| held.removed.is_some()) {
+        if !self.0.of_name(name).any(|held| held.removed.is_some()) {
             return None;
         }
-        let (begin, end) = *self.lines.get(line.index())?;
-        let meant = |at: usize| all().rfind(|held| held.from <= at && at < held.to);
-        // What begins or ends on the line is in force on a part of it only.
-        let changes = all().flat_map(|held| [held.from, held.to]).filter(|at| begin < *at && *at < end);
-        let mut found = std::iter::once(begin).chain(changes).map(meant);
+        let mut found = self.0.meant_on(line, name)?;
         let first = found.next()?;
         let is_same = |other: Option<&Declared>| match (first, other) {
             (Some(one), Some(other)) => std::ptr::eq(one, other),
@@ -101,6 +93,40 @@ impl Constants {
             (true, first) => first?.removed.clone().map(Removed::Value),
             (false, _) => Some(Removed::Unclear),
         }
+    }
+}
+
+impl Declarations {
+    /// Those of a script; `None` for a text that does not parse.
+    pub(crate) fn of(text: &str) -> Option<Self> {
+        let mut declared = with_tree(text, |tree| Finder::find(tree, text))?;
+        declared.sort_by_key(|held| held.from);
+        let mut at = 0;
+        let lines = text.split_inclusive('\n').map(|line| {
+            let (begin, end) = (at + line.len() - line.trim_start().len(), at + line.len());
+            at = end;
+            (begin, end)
+        });
+        Some(Self { declared, lines: lines.collect() })
+    }
+
+    /// Whether a name stands for a variable wherever it stands on a line.
+    pub(crate) fn are_in_force(&self, line: Line, name: &str) -> bool {
+        self.meant_on(line, name).is_some_and(|mut meant| meant.all(|held| held.is_some()))
+    }
+
+    fn of_name<'d>(&'d self, name: &'d str) -> impl DoubleEndedIterator<Item = &'d Declared> + Clone {
+        self.declared.iter().filter(move |held| held.name == name)
+    }
+
+    /// What a name stands for, from part to part of a line.
+    fn meant_on<'d>(&'d self, line: Line, name: &'d str) -> Option<impl Iterator<Item = Option<&'d Declared>>> {
+        let (begin, end) = *self.lines.get(line.index())?;
+        let all = self.of_name(name);
+        // What begins or ends on the line is in force on a part of it only.
+        let changes = all.clone().flat_map(|held| [held.from, held.to]).filter(move |at| begin < *at && *at < end);
+        let meant = move |at: usize| all.clone().rfind(|held| held.from <= at && at < held.to);
+        Some(std::iter::once(begin).chain(changes).map(meant))
     }
 }
 

@@ -10,7 +10,7 @@ use adzeman_core::engine::Supervisor;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId, tail_agreement};
 
-use crate::constants::Constants;
+use crate::constants::{Constants, Declarations};
 use crate::dialect::chunk::prototypes;
 use crate::evaluate::is_evaluated;
 use crate::facts::{compiled, is_part, of_functions, of_text};
@@ -58,6 +58,8 @@ struct Removals {
     unasked: RefCell<HashSet<SourceId>>,
     any: Cell<bool>,
     of_source: RefCell<HashMap<SourceId, Option<Rc<Constants>>>>,
+    /// What sources declare, as far as that was asked for.
+    declared: RefCell<HashMap<SourceId, Option<Rc<Declarations>>>>,
     /// Whether functions of these prototypes were compiled from the text of their source.
     are_of_text: RefCell<HashMap<usize, bool>>,
 }
@@ -67,6 +69,7 @@ impl Removals {
     fn forget(&self, source: SourceId) {
         self.unasked.borrow_mut().remove(&source);
         self.of_source.borrow_mut().remove(&source);
+        self.declared.borrow_mut().remove(&source);
     }
 }
 
@@ -258,6 +261,7 @@ impl Scripts {
         self.texts.borrow_mut().insert(id, held);
         self.by_chunk_name.borrow_mut().insert(chunk_name.as_bytes().to_vec(), id);
         self.constants.unasked.borrow_mut().insert(id);
+        self.constants.declared.borrow_mut().remove(&id);
         self.constants.are_of_text.borrow_mut().clear();
         // What was compiled before may be found at the same addresses.
         self.last.forget();
@@ -282,6 +286,17 @@ impl Scripts {
         let text = self.texts.borrow().get(&source)?.text.clone()?;
         let found = Constants::of(&text).map(Rc::new);
         self.constants.of_source.borrow_mut().insert(source, found.clone());
+        found
+    }
+
+    /// What a source declares, if its text is known and parses. Reads all of it for that the first time.
+    pub(crate) fn declared_in(&self, source: SourceId) -> Option<Rc<Declarations>> {
+        if let Some(known) = self.constants.declared.borrow().get(&source) {
+            return known.clone();
+        }
+        let text = self.texts.borrow().get(&source)?.text.clone()?;
+        let found = Declarations::of(&text).map(Rc::new);
+        self.constants.declared.borrow_mut().insert(source, found.clone());
         found
     }
 

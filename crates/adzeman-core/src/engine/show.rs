@@ -88,6 +88,9 @@ pub struct Scope {
 pub struct NamesUsed {
     /// The first name that is nowhere to be seen.
     pub missing: Option<String>,
+    /// The first one that stands, in the text, for a variable of the code around the function that is looked at, which that function
+    /// does not use: compiled, it has no way to it.
+    pub out_of_reach: Option<String>,
     /// Whether one of them is the function's own: a local variable, an extra argument or a captured one.
     pub of_function: bool,
 }

@@ -211,12 +211,7 @@ impl Attendant for Context {
         let source = self.source_of(state, &function)?;
         let constants = self.scripts.constants_of(source)?;
         let found = constants.at(Line::new(function.info().current_line?)?, name)?;
-        let top = state.top();
-        function.push_function();
-        let is_of_text = function
-            .definition()
-            .is_some_and(|held| self.scripts.is_of_text(source, &held, || self.arms.dump(state, false)));
-        state.cut_to(top);
+        let is_of_text = self.is_of_text(state, &function, source);
         Some(match found {
             Removed::Value(value) if is_of_text => push_scalar(state, &value).is_ok(),
             _ => false,
@@ -237,6 +232,31 @@ impl Attendant for Context {
 }
 
 impl Context {
+    /// Whether a name, which is no variable of a function that runs, is one of the code around it, by the text. Reads all of that the
+    /// first time.
+    pub(super) fn is_out_of_reach(&self, target: Target, name: &str) -> bool {
+        let state = target.state;
+        let is_meant = || {
+            let function = state.level(target.level)?;
+            let source = self.source_of(state, &function)?;
+            let line = Line::new(function.info().current_line?)?;
+            self.scripts.declared_in(source)?.are_in_force(line, name).then_some(())?;
+            self.is_of_text(state, &function, source).then_some(())
+        };
+        is_meant().is_some()
+    }
+
+    /// Whether a function was compiled from the text of its source.
+    fn is_of_text(&self, state: State, function: &Activation, source: SourceId) -> bool {
+        let top = state.top();
+        function.push_function();
+        let is_of_text = function
+            .definition()
+            .is_some_and(|held| self.scripts.is_of_text(source, &held, || self.arms.dump(state, false)));
+        state.cut_to(top);
+        is_of_text
+    }
+
     /// Where the script is that called the native function which runs.
     fn caller(&self, state: State) -> Option<(SourceId, Line)> {
         let caller = state.level(1)?;

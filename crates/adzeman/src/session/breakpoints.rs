@@ -104,6 +104,9 @@ impl Session {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let notation = context.syntax.language().notation;
         let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
+        if let Named::Text(text) = &named {
+            self.names_used(&context, frame, text)?;
+        }
         let id = context.id;
         let found = self.ask(&context, move |point| {
             let mut missing = None;

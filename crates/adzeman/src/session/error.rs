@@ -66,6 +66,11 @@ pub(crate) enum SessionError {
     ObserversOnly,
     #[error("not in scope here: {0}")]
     NotInScope(String),
+    #[error(
+        "'{0}' is a variable of the code around this function, which does not use it and so has no way to it: what it is here is not \
+         known; look at it where it is used, or in a caller"
+    )]
+    OutOfReach(String),
     #[error("'{0}' is no variable here; only names and fields are looked up under the pointer, nothing is run")]
     NothingToHover(String),
     #[error("{0} has nothing inside that could be a row")]
@@ -165,7 +170,7 @@ impl SessionError {
             Self::NoSafePoint(_) | Self::NoScriptRuns(_) | Self::Stuck { .. } => ErrorCode::Busy,
             Self::Cancelled => ErrorCode::Cancelled,
             Self::BadExpression(_) | Self::BadFilter(_) | Self::Statement(_) => ErrorCode::Syntax,
-            Self::NotInScope(_) => ErrorCode::NotInScope,
+            Self::NotInScope(_) | Self::OutOfReach(_) => ErrorCode::NotInScope,
             Self::Host(_) => ErrorCode::Host,
             Self::Fault { .. } | Self::Unwritable(_) => ErrorCode::Fault,
             Self::Engine(error) => code_of_engine(error),

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use adzeman_core::engine::NamesUsed;
 use adzeman_core::host::{Aspect, HostView as _, Outline};
 use adzeman_core::monitor::{Pace, USUAL_SHARE};
 use adzeman_core::path::Path;
@@ -36,6 +37,10 @@ impl Session {
         let SetExpressionArguments { expression, value, for_now, .. } = arguments;
         let (target, for_now) = (expression.clone(), for_now.unwrap_or(false));
         self.changes.check_room(for_now)?;
+        if frame.is_some() {
+            self.names_used(&context, frame, &expression)?;
+            self.names_used(&context, frame, &value)?;
+        }
         let (new, noted, made) = self.ask(&context, move |point| {
             let (new, noted) = change(point, frame, &target, &value, for_now)?;
             Ok::<_, SessionError>((new, noted, made(point)))
@@ -57,6 +62,13 @@ impl Session {
         if matches!(arguments.context.as_deref(), Some("clipboard" | "bytes" | "expression")) {
             check_is_expression(&context, &expression)?;
         }
+        let is_watch = arguments.context.as_deref() == Some("watch");
+        // Without a frame there are globals alone.
+        let used = if frame.is_some() || is_watch {
+            self.names_used(&context, frame, &expression)?
+        } else {
+            NamesUsed::default()
+        };
         let values = match arguments.context.as_deref() {
             Some("clipboard") => return self.whole_text(&context, frame, expression, text),
             Some("bytes") => {
@@ -69,8 +81,6 @@ impl Session {
                 vec![peeked.ok_or(SessionError::NothingToHover(shown))?]
             }
             Some("watch") => {
-                let watched = expression.clone();
-                let used = self.ask(&context, move |point| point.engine.names_used(frame, &watched))?;
                 if let Some(name) = used.missing {
                     return Err(self.not_in_scope(&context, name));
                 }
@@ -98,6 +108,24 @@ impl Session {
             result.push_str(&more.in_base(base));
         }
         Ok(ValueBody { before, of_function, ..body })
+    }
+
+    /// Where the names of an expression are.
+    ///
+    /// # Errors
+    /// Where one of them stands for what cannot be reached from the frame.
+    pub(super) fn names_used(
+        &self,
+        context: &ContextLink,
+        frame: Option<usize>,
+        text: &str,
+    ) -> Result<NamesUsed, SessionError> {
+        let text = text.to_owned();
+        let used = self.ask(context, move |point| point.engine.names_used(frame, &text))?;
+        match used.out_of_reach {
+            Some(name) => Err(SessionError::OutOfReach(name)),
+            None => Ok(used),
+        }
     }
 
     fn key_of_place(&self, context: &ContextLink, frame: Option<i64>) -> String {

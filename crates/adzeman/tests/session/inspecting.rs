@@ -9,7 +9,7 @@ use adzeman::{About, Event, EventKind, Host, Listen, LuaContext};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value as Json, json};
 
-use crate::harness::Client;
+use crate::harness::{Client, on_each};
 use crate::versions::{is_since, whole_float};
 
 /// Line 8 is in `check`, which runs inside `update`; line 15 is in `update`.
@@ -409,4 +409,58 @@ fn the_last_results_can_be_used_again() {
     assert_eq!(evaluate_as(&mut client, "repl", "it + it2.age")["result"], "40");
     evaluate_as(&mut client, "watch", "5");
     assert_eq!(evaluate_as(&mut client, "repl", "it")["result"], "40", "a watch is no result");
+}
+
+#[test]
+fn what_a_function_has_no_way_to_is_not_taken_for_a_global() {
+    let script = "\
+local rate, base = 3, 10
+_G.rate = 'another one'
+
+local function fare(n)
+  local sum = base + n
+  return sum
+end
+
+local function both(n)
+  local twice = fare(n) * rate
+  return twice
+end
+
+function update(n)
+  for rate = 1, 1 do both(n) end
+end
+";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        client.break_at(&[(6, None)]);
+        host.go();
+        client.stopped();
+        let (inner, outer) = (client.frame(0)["id"].clone(), client.frame(1)["id"].clone());
+        for how in ["repl", "watch", "hover", "clipboard"] {
+            let asked = json!({"expression": "rate", "frameId": inner, "context": how});
+            let why = client.refused("evaluate", asked);
+            assert!(why.contains("has no way to it"), "{how}: {why}");
+        }
+        for (command, arguments) in [
+            ("evaluate", json!({"expression": "rate * n", "frameId": inner})),
+            ("setExpression", json!({"expression": "rate", "value": "1", "frameId": inner})),
+            ("setExpression", json!({"expression": "n", "value": "rate", "frameId": inner})),
+            ("dataBreakpointInfo", json!({"name": "rate", "frameId": inner})),
+        ] {
+            let why = client.refused(command, arguments);
+            assert!(why.contains("has no way to it"), "{command}: {why}");
+        }
+        // What it does use, a caller that uses it, and the global itself are there.
+        assert_eq!(
+            client.evaluate("base + sum").parse::<i64>().unwrap(),
+            20 + client.evaluate("n").parse::<i64>().unwrap()
+        );
+        let of = |client: &mut Client, expression: &str, frame: &Json| {
+            client.ok("evaluate", json!({"expression": expression, "frameId": frame}))["result"].clone()
+        };
+        assert_eq!(of(&mut client, "rate", &outer), "3");
+        assert_eq!(of(&mut client, "_G.rate", &inner), "\"another one\"");
+        client.go_on("continue");
+    });
 }
