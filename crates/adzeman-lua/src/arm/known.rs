@@ -3,6 +3,7 @@
 use std::sync::OnceLock;
 
 use crate::dialect::chunk::prototypes;
+use crate::dialect::natives::Natives;
 use crate::dialect::patches::made_safe;
 use crate::dialect::{Dialect as _, Version};
 use crate::ffi::apart::{in_new_state, notes};
@@ -10,7 +11,6 @@ use crate::ffi::body::with_body;
 use crate::ffi::layout;
 use crate::ffi::state::State;
 use crate::text::filters::Filter;
-use crate::text::natives::Natives;
 use crate::text::statements::call;
 
 /// Whether instructions are as this module says: found out once, by a filter with one of each, in a state of its own.

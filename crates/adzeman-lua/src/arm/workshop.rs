@@ -14,12 +14,12 @@ use adzeman_core::source::{Line, LineSet};
 use super::exchange::{Asked, Filters};
 use super::known;
 use crate::dialect::chunk::{Prototype, prototypes};
+use crate::dialect::natives::Natives;
 use crate::dialect::patches::{Patch, Refused, Safe, made_safe};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
 use crate::text::counted::Counted;
 use crate::text::filters::Filter;
-use crate::text::natives::Natives;
 use crate::text::statements::{NOT_PARSED, Statements};
 
 pub(super) const OTHER_TREE: &str = "the text does not give the functions that run";

@@ -8,12 +8,12 @@ use adzeman_core::source::Line;
 
 use super::Context;
 use crate::dialect::chunk::{Local, Prototype, prototypes};
+use crate::dialect::natives::ASKING;
 use crate::dialect::{Dialect as _, Version};
 use crate::ffi::activation::Activation;
 use crate::ffi::leap::{self, Leap};
 use crate::ffi::state::State;
 use crate::text::beginnings::beginnings;
-use crate::text::statements::ASKING;
 
 /// What the engine calls variables that only it sees: those of a loop.
 const OF_A_LOOP: &[u8] = b"(for state)";

@@ -7,7 +7,7 @@ use full_moon::LuaVersion;
 use super::chunk::Reader;
 use super::{Dialect, Records, member};
 
-/// This version.
+/// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
 
 impl Dialect for Version {

@@ -8,7 +8,7 @@ use super::chunk::Reader;
 use super::since54::{self, constant, lines_by_steps};
 use super::{Dialect, Records, member};
 
-/// This version.
+/// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
 
 /// In the flags of a table: the limit of its elements is not how many there is room for (`BITRAS`).

@@ -8,7 +8,7 @@ use super::chunk::Reader;
 use super::since54::{self, constant, lines_by_steps};
 use super::{Dialect, Records, member};
 
-/// This version.
+/// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
 
 /// A function that has its further arguments on the stack, or in a table (`PF_VAHID`, `PF_VATAB`).

@@ -3,6 +3,7 @@
 //! before it is used (`ffi/layout.rs`, `arm/known.rs`).
 
 pub(crate) mod chunk;
+pub(crate) mod natives;
 pub(crate) mod numbering;
 pub(crate) mod operations;
 pub(crate) mod patches;
@@ -10,23 +11,25 @@ pub(crate) mod patches;
 mod since54;
 
 #[cfg(feature = "lua52")]
-#[path = "lua52.rs"]
-mod version;
+mod lua52;
 #[cfg(feature = "lua53")]
-#[path = "lua53.rs"]
-mod version;
+mod lua53;
 #[cfg(feature = "lua54")]
-#[path = "lua54.rs"]
-mod version;
+mod lua54;
 #[cfg(feature = "lua55")]
-#[path = "lua55.rs"]
-mod version;
+mod lua55;
 
 #[cfg(not(any(feature = "lua52", feature = "lua53", feature = "lua54", feature = "lua55")))]
 compile_error!("choose the engine's version by one of the features 'lua52' to 'lua55'");
 
-/// The version that this is built for.
-pub(crate) use version::Version;
+#[cfg(feature = "lua52")]
+pub(crate) use lua52::Version;
+#[cfg(feature = "lua53")]
+pub(crate) use lua53::Version;
+#[cfg(feature = "lua54")]
+pub(crate) use lua54::Version;
+#[cfg(feature = "lua55")]
+pub(crate) use lua55::Version;
 
 use std::ffi::CStr;
 

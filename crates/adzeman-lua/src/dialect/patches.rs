@@ -6,10 +6,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use adzeman_core::source::Line;
 
 use super::chunk::{Prototype, prototypes, written_out};
+use super::natives::{ASKING, Natives};
 use super::numbering::{numbering, renumbered};
 use super::operations::{Operation, asked_whether_true, jump_over};
-use crate::text::natives::Natives;
-use crate::text::statements::ASKING;
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
 const MOST_CONSTANTS: usize = 250;

@@ -12,10 +12,10 @@ use super::compared;
 use super::hook::{caught, watch_of};
 use super::scalars::push_scalar;
 use super::state::{Slot, State};
+use crate::dialect::natives::Natives;
 use crate::text::conditions::Scalar;
 use crate::text::counted::Counted;
 use crate::text::filters::{TRUTH, VALUE};
-use crate::text::natives::Natives;
 
 /// The numbers of breakpoints that exchanged bodies count: a body that was replaced while it runs goes on, and counts nothing.
 #[derive(Default)]

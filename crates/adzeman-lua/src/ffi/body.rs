@@ -28,8 +28,8 @@ use super::hook::{self, watch_of};
 use super::layout;
 use super::leap;
 use super::state::{Slot, State};
+use crate::dialect::natives::Natives;
 use crate::dialect::patches::Patch;
-use crate::text::natives::Natives;
 
 /// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

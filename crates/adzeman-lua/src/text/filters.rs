@@ -25,8 +25,8 @@ use adzeman_core::source::NameUse;
 use super::conditions::{Comparison, Condition, Operand, Scalar};
 use super::counted::Counted;
 use super::host_paths;
-use super::natives::Natives;
 use super::number_of;
+use crate::dialect::natives::Natives;
 
 /// What is put in front of a call: one of these must hold.
 #[derive(Debug, Clone, PartialEq, Default)]

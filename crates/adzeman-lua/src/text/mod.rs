@@ -8,7 +8,6 @@ pub(crate) mod expressions;
 pub(crate) mod filters;
 pub(crate) mod host_paths;
 pub(crate) mod names;
-pub(crate) mod natives;
 pub(crate) mod nesting;
 pub(crate) mod statements;
 pub(crate) mod uses;

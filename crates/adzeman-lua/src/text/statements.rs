@@ -16,15 +16,12 @@ use full_moon::visitors::Visitor;
 
 use super::expressions::with_tree;
 use super::filters::Filter;
-use super::natives::Natives;
+use crate::dialect::natives::Natives;
 
 /// Why no call can be put on a line.
 const IN_A_STATEMENT: &str = "the line is inside a statement that begins above it";
 const A_LOOP: &str = "a loop begins on the line, which is reached at each turn";
 pub(crate) const NOT_PARSED: &str = "the text of the source is not known, or does not parse";
-
-/// How many instructions the question takes whether there is something to call, right before that is loaded.
-pub(crate) const ASKING: usize = 3;
 
 /// The call that reports a line, behind a filter if there is one.
 pub(crate) fn call(natives: &Natives, filter: Option<&Filter>) -> String {
