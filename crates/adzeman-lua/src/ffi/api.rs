@@ -94,6 +94,7 @@ mod older {
         unsafe { ffi::lua_setuservalue(raw, index) };
     }
 }
+
 /// What Lua 5.2 and older have not.
 #[cfg(feature = "lua52")]
 mod before_53 {
@@ -109,16 +110,20 @@ mod before_53 {
     type Continuation = unsafe extern "C-unwind" fn(*mut lua_State, c_int, lua_KContext) -> c_int;
 
     /// All that were given so far: their number is the upper part of what the library keeps for each.
-    static CONTINUATIONS: [AtomicUsize; 16] = [const { AtomicUsize::new(0) }; 16];
+    static CONTINUATIONS: [AtomicUsize; 64] = [const { AtomicUsize::new(0) }; 64];
     const CONTEXT_BITS: c_int = 8;
 
-    fn kept(continuation: Continuation, context: lua_KContext) -> c_int {
-        let address = continuation as usize;
+    /// What the library is to keep, and to call; nothing for no function, and for one more than there are places: a call that yields raises
+    /// then.
+    fn kept(continuation: Option<Continuation>, context: lua_KContext) -> (c_int, Option<ffi::lua_CFunction>) {
+        let Some(address) = continuation.map(|continuation| continuation as usize) else { return (0, None) };
         let place = CONTINUATIONS
             .iter()
             .position(|held| held.compare_exchange(0, address, SeqCst, SeqCst).is_ok() || held.load(SeqCst) == address);
-        let number = place.unwrap_or_else(|| unreachable!("there are fewer functions that go on later"));
-        (number as c_int) << CONTEXT_BITS | context as c_int
+        match place {
+            Some(number) => ((number as c_int) << CONTEXT_BITS | context as c_int, Some(go_on)),
+            None => (0, None),
+        }
     }
 
     unsafe extern "C-unwind" fn go_on(raw: *mut lua_State) -> c_int {
@@ -141,9 +146,9 @@ mod before_53 {
         context: lua_KContext,
         continuation: Option<Continuation>,
     ) {
-        let context = continuation.map_or(0, |continuation| kept(continuation, context));
+        let (context, go_on) = kept(continuation, context);
         // SAFETY: given by the caller.
-        unsafe { ffi::lua_callk(raw, arguments, results, context, continuation.map(|_| go_on as ffi::lua_CFunction)) };
+        unsafe { ffi::lua_callk(raw, arguments, results, context, go_on) };
     }
 
     /// # Safety
@@ -156,8 +161,7 @@ mod before_53 {
         context: lua_KContext,
         continuation: Option<Continuation>,
     ) -> c_int {
-        let context = continuation.map_or(0, |continuation| kept(continuation, context));
-        let go_on = continuation.map(|_| go_on as ffi::lua_CFunction);
+        let (context, go_on) = kept(continuation, context);
         // SAFETY: given by the caller.
         unsafe { ffi::lua_pcallk(raw, arguments, results, handler, context, go_on) }
     }
