@@ -79,8 +79,12 @@ impl Context {
         let function = state.level(usize::from(!in_hook)).ok_or_else(|| refused("no function of the script runs"))?;
         let definition =
             function.definition().ok_or_else(|| refused("the innermost function is not one of the script"))?;
-        let next = leap::next_instruction(&function, in_hook)
-            .ok_or_else(|| refused("how this engine keeps its place is not known, so it goes on only where it is"))?;
+        let next = leap::next_instruction(&function, in_hook).ok_or_else(|| {
+            refused(match Version::READS_AHEAD {
+                true => "this version of Lua has read the next instruction by now, so it goes on only where it is",
+                false => "how this engine keeps its place is not known, so it goes on only where it is",
+            })
+        })?;
         let source = self.source_of(state, &function);
         let text = source.and_then(|source| self.scripts.text_of(source)).map(|(text, _)| text);
         let text = text

@@ -42,6 +42,7 @@ impl Dialect for Version {
     const POINTS_TO_LONG_TEXTS: bool = false;
     const CAPTURED: usize = 2;
     const DECIDES_IN_PLACE: bool = false;
+    const READS_AHEAD: bool = true;
     const TAIL_CALLS_MOVE: bool = true;
     const NO_THREAD: Option<&'static CStr> = Some(c"thread expected");
     const TAKES_ANY_HANDLER: bool = false;

@@ -46,6 +46,7 @@ impl Dialect for Version {
     const POINTS_TO_LONG_TEXTS: bool = false;
     const CAPTURED: usize = 3;
     const DECIDES_IN_PLACE: bool = true;
+    const READS_AHEAD: bool = false;
     const TAIL_CALLS_MOVE: bool = false;
     const NO_THREAD: Option<&'static CStr> = None;
     const TAKES_ANY_HANDLER: bool = false;

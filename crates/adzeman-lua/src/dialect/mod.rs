@@ -55,6 +55,8 @@ pub(crate) trait Dialect {
     const CAPTURED: usize;
     /// Whether conditions are decided in the functions themselves: what calculates is followed by an instruction for what is no number.
     const DECIDES_IN_PLACE: bool;
+    /// Whether an instruction is read before the hook is called that comes before it.
+    const READS_AHEAD: bool;
     /// Whether a tail call is told of before its function has taken the place of its caller.
     const TAIL_CALLS_MOVE: bool;
     /// What is said of what is no coroutine where one is wanted; its type, where this is nothing.

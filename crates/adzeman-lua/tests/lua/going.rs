@@ -493,6 +493,19 @@ fn going_from(script: &str, line: u32) -> String {
 }
 
 #[test]
+fn where_it_cannot_go_on_elsewhere_that_is_said() {
+    if is_since("5.4") {
+        return;
+    }
+    let ran = run_with("local x = 1 --stop\nx = 2\nreturn tostring(x)", Vec::new(), |engine, _| {
+        let why = engine.go_from(Line::new(3).unwrap()).unwrap_err().to_string();
+        assert!(why.contains("this version of Lua has read the next instruction"), "{why}");
+        Go::Freely
+    });
+    assert_eq!(ran.outcome.unwrap().to_string().unwrap(), "2");
+}
+
+#[test]
 fn what_a_closure_has_captured_stays_its_own_when_the_variable_leaves_its_scope() {
     if is_refused_before("5.4", NOT_ELSEWHERE) {
         return;
