@@ -4,6 +4,7 @@ use std::ffi::CStr;
 
 use full_moon::LuaVersion;
 
+use super::before54;
 use super::chunk::Reader;
 use super::{Dialect, Records, member};
 
@@ -64,9 +65,8 @@ impl Dialect for Version {
         LuaVersion::lua53()
     }
 
-    /// 32 bits.
     fn number(reader: &mut Reader<'_>) -> Option<usize> {
-        usize::try_from(reader.words(1)?[0]).ok()
+        before54::number(reader)
     }
 
     /// Its length and one in a byte, or in eight behind one that is full, and its bytes.
@@ -90,29 +90,11 @@ impl Dialect for Version {
     }
 
     fn lines(reader: &mut Reader<'_>, _: u32) -> Option<Vec<u32>> {
-        let count = Self::number(reader)?;
-        reader.words(count)
-    }
-
-    fn jump_to(at: usize, to: usize) -> Option<u32> {
-        let distance = (JUMP_OFFSET + to).checked_sub(at + 1)?;
-        let distance = u32::try_from(distance).ok().filter(|distance| *distance < 1 << (32 - OF_JUMP))?;
-        Some(JUMP | distance << OF_JUMP)
-    }
-
-    /// A jump to the next instruction that closes on its way.
-    fn close_from(register: u8) -> u32 {
-        JUMP | (u32::from(register) + 1) << FIRST | (JUMP_OFFSET as u32) << OF_JUMP
+        before54::lines(reader)
     }
 
     fn results(instruction: u32) -> Option<(u32, Option<u32>)> {
-        let returns = instruction & 0x3f == RETURN;
-        returns.then(|| (instruction >> FIRST & 0xff, (instruction >> OF_RESULTS).checked_sub(1)))
-    }
-
-    /// No variable is.
-    fn marks_closing(_: u32) -> Option<u32> {
-        None
+        before54::results(instruction, RETURN)
     }
 
     fn size_of_table(record: &[u8]) -> usize {
@@ -135,11 +117,5 @@ impl Dialect for Version {
 
 /// The first byte of a text whose length takes more.
 const LONG: u8 = 0xff;
-/// `OP_JMP`, where its first operand and its distance are, and what is added to that, so that it is never negative (`lopcodes.h`).
-const JUMP: u32 = 30;
-const FIRST: u32 = 6;
-/// `OP_RETURN`, and where the number of its results is.
+/// `OP_RETURN` (`lopcodes.h`).
 const RETURN: u32 = 38;
-const OF_RESULTS: u32 = 23;
-const OF_JUMP: u32 = 14;
-const JUMP_OFFSET: usize = (1 << 17) - 1;

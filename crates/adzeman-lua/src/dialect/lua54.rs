@@ -100,13 +100,8 @@ impl Dialect for Version {
         since54::jump_to(at, to)
     }
 
-    fn close_from(register: u8) -> u32 {
-        since54::close_from(register)
-    }
-
-    /// The engine tells by itself.
-    fn results(_: u32) -> Option<(u32, Option<u32>)> {
-        None
+    fn close_from(register: u8) -> Option<u32> {
+        Some(since54::close_from(register))
     }
 
     fn marks_closing(instruction: u32) -> Option<u32> {

@@ -2,6 +2,8 @@
 //! has it; nothing here touches a state. Whatever is said of records and instructions is compared with the library that runs
 //! before it is used (`ffi/layout.rs`, `arm/known.rs`).
 
+#[cfg(any(feature = "lua52", feature = "lua53"))]
+mod before54;
 pub(crate) mod chunk;
 pub(crate) mod natives;
 pub(crate) mod numbering;
@@ -100,18 +102,30 @@ pub(crate) trait Dialect {
     /// Reads the line of each instruction of a function that begins on line `first`.
     fn lines(reader: &mut Reader<'_>, first: u32) -> Option<Vec<u32>>;
 
-    /// The instruction that goes on at `to`, standing at `at`.
-    fn jump_to(at: usize, to: usize) -> Option<u32>;
+    /// The instruction that goes on at `to`, standing at `at`, where it can be [put in](Self::READS_AHEAD).
+    fn jump_to(at: usize, to: usize) -> Option<u32> {
+        let _ = (at, to);
+        None
+    }
 
-    /// The instruction that closes the captured variables from this register on.
-    fn close_from(register: u8) -> u32;
-
-    /// Of the instruction that a function returns by: the register of its first result, and how many there are, unless all that are left
-    /// on the stack.
-    fn results(instruction: u32) -> Option<(u32, Option<u32>)>;
+    /// The instruction that closes the captured variables from this register on, where it can be put in.
+    fn close_from(register: u8) -> Option<u32> {
+        let _ = register;
+        None
+    }
 
     /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
-    fn marks_closing(instruction: u32) -> Option<u32>;
+    fn marks_closing(instruction: u32) -> Option<u32> {
+        let _ = instruction;
+        None
+    }
+
+    /// Of the instruction that a function returns by: the register of its first result, and how many there are, unless all that are left
+    /// on the stack. Nothing where the engine tells by itself.
+    fn results(instruction: u32) -> Option<(u32, Option<u32>)> {
+        let _ = instruction;
+        None
+    }
 
     /// The size of a table with this record.
     fn size_of_table(record: &[u8]) -> usize;

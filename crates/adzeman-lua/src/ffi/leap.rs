@@ -179,9 +179,10 @@ unsafe fn begin(watch: &Watch, raw: *mut ffi::lua_State, leap: Leap, next: usize
     // SAFETY: given by the caller.
     unsafe {
         go_on(watch, raw);
-        match leap.closes_from.filter(|_| next + 1 < count_of(leap.body)) {
-            Some(register) => {
-                let held = exchange(leap.body, next, Version::close_from(register));
+        let closes_from = leap.closes_from.filter(|_| next + 1 < count_of(leap.body));
+        match closes_from.and_then(Version::close_from) {
+            Some(instruction) => {
+                let held = exchange(leap.body, next, instruction);
                 watch.leaping.0.set(Some((leap, Phase::Closing(next, held))));
             }
             None => jump(watch, State::new(raw), leap, next),
@@ -223,7 +224,7 @@ fn arrive(watch: &Watch, state: State, leap: Leap) {
 pub(crate) fn is_known() -> bool {
     static KNOWN: OnceLock<bool> = OnceLock::new();
     *KNOWN.get_or_init(|| {
-        if !layout::is_known() {
+        if !layout::is_known() || Version::READS_AHEAD {
             return false;
         }
         let known = in_new_state(try_out) == Some(true);

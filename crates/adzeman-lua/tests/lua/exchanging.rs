@@ -52,6 +52,26 @@ return tostring(f(2))";
 }
 
 #[test]
+fn a_text_with_declarations_of_globals_is_watched_by_the_hook_which_is_said() {
+    // There are such since 5.5.
+    if !is_since("5.5") {
+        return;
+    }
+    let script = "\
+global tostring
+global count = 1
+local function f(n)
+  count = count + n --stop
+  return count
+end
+f(2)
+return tostring(f(3))";
+    let ran = ran(script);
+    assert_eq!((text(&ran).as_str(), &ran.stops[..]), ("6", &[4, 4][..]));
+    assert_eq!(ran.hooked[&4], "the text of the source is not known, or does not parse");
+}
+
+#[test]
 fn a_function_that_runs_keeps_its_body_and_stops_all_the_same() {
     let script = "\
 local log = {}
