@@ -51,7 +51,7 @@ struct Living {
     left: Cell<usize>,
 }
 
-/// What is known of variables that the compiler has removed.
+/// What is known of the variables that sources declare, and of those that the compiler has removed.
 #[derive(Default)]
 struct Removals {
     /// Sources that are yet to be asked whether they may have any.

@@ -24,9 +24,8 @@ use crate::ffi::activation::{Activation, FunctionInfo};
 use crate::ffi::state::State;
 use crate::heap::Heap;
 use crate::look::{Node, captured_names};
-use crate::scope::{self, Place, Target};
+use crate::scope::{self, Target};
 use crate::text::conditions::Condition;
-use crate::text::expressions::free_names;
 use crate::text::{LANGUAGE, display_name};
 
 /// The environment of a text that has its own: that of no text which was typed.
@@ -357,13 +356,8 @@ impl Engine for View<'_> {
     fn names_used(&mut self, frame: Option<usize>, text: &str) -> NamesUsed {
         let Ok(target) = self.target(frame) else { return NamesUsed::default() };
         let top = self.state.top();
-        let mut used = self.context.evaluator.names_used(target, text);
-        used.out_of_reach = target.and_then(|target| {
-            let is_beyond = |name: &String| matches!(scope::place_of(Some(target), name), Place::Global);
-            let is_of_host = |name: &String| self.context.shown.tree_named(name).is_some();
-            let mut names = free_names(text).into_iter().filter(|name| is_beyond(name) && !is_of_host(name));
-            names.find(|name| self.context.is_out_of_reach(target, name))
-        });
+        let used =
+            self.context.evaluator.names_used(target, text, |target, name| self.context.is_out_of_reach(target, name));
         self.state.cut_to(top);
         used
     }

@@ -37,9 +37,7 @@ impl Dialect for Version {
     /// The order of bytes, four sizes, and whether numbers are whole are part of it.
     const HEADER: &'static [u8] = b"\x1bLua\x52\x00\x01\x04\x08\x04\x08\x00\x19\x93\r\n\x1a\n";
     const AFTER_HEADER: usize = 0;
-    const ALIGNMENT: usize = 1;
     const SOURCE_COMES_FIRST: bool = false;
-    const POINTS_TO_LONG_TEXTS: bool = false;
     const CAPTURED: usize = 2;
     const DECIDES_IN_PLACE: bool = false;
     const READS_AHEAD: bool = true;

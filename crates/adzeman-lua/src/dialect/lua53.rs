@@ -38,19 +38,14 @@ impl Dialect for Version {
     const HEADER: &'static [u8] = b"\x1bLua\x53\x00\x19\x93\r\n\x1a\n\x04\x08\x04\x08\x08";
     /// A sample integer, a sample float, and the number of captured variables.
     const AFTER_HEADER: usize = 8 + 8 + 1;
-    const ALIGNMENT: usize = 1;
     const SOURCE_COMES_FIRST: bool = true;
-    const POINTS_TO_LONG_TEXTS: bool = false;
     const CAPTURED: usize = 2;
     const DECIDES_IN_PLACE: bool = false;
     const READS_AHEAD: bool = true;
     const TAIL_CALLS_MOVE: bool = true;
     const NO_THREAD: Option<&'static CStr> = Some(c"thread expected");
-    const TAKES_ANY_HANDLER: bool = false;
     const TELLS_MASK_OF_NO_HOOK: bool = true;
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = Some("not enough memory for buffer allocation");
-    const INNER_COME_FIRST: bool = false;
-    const HAS_INTEGERS: bool = true;
     const THREAD: usize = 208;
     const WHITE: u8 = 1 | 1 << 1;
     const HAS_FINALIZER: u8 = 1 << 3;

@@ -1,7 +1,5 @@
 //! Lua 5.4.
 
-use std::ffi::CStr;
-
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
@@ -15,53 +13,14 @@ pub(crate) enum Version {}
 const LIMIT_IS_A_HINT: u8 = 1 << 7;
 
 impl Dialect for Version {
-    const RECORDS: Records = Records {
-        prototype_of_closure: 24,
-        code_of_native_closure: 24,
-        captured_count: 16,
-        constant_count: 20,
-        code_count: 24,
-        inner_count: 32,
-        first_line: 44,
-        last_line: 48,
-        constants: 56,
-        code: 64,
-        inner: 72,
-        source: 112,
-        shared_of_thread: 24,
-        hooks_of_thread: 11,
-        stack_of_thread: 48,
-        call_of_thread: 32,
-        function_of_call: 0,
-        previous_of_call: 16,
-        place_of_call: 32,
-        text_of_string: 24,
-    };
+    const RECORDS: Records = since54::RECORDS;
     /// Three sizes are part of it.
     const HEADER: &'static [u8] = b"\x1bLua\x54\x00\x19\x93\r\n\x1a\n\x04\x08\x08";
     /// A sample integer, a sample float, and the number of captured variables.
     const AFTER_HEADER: usize = 8 + 8 + 1;
-    const ALIGNMENT: usize = 1;
     const SOURCE_COMES_FIRST: bool = true;
-    const POINTS_TO_LONG_TEXTS: bool = false;
-    const CAPTURED: usize = 3;
-    const DECIDES_IN_PLACE: bool = true;
-    const READS_AHEAD: bool = false;
-    const TAIL_CALLS_MOVE: bool = false;
-    const NO_THREAD: Option<&'static CStr> = None;
-    const TAKES_ANY_HANDLER: bool = false;
-    const TELLS_MASK_OF_NO_HOOK: bool = false;
-    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
-    const INNER_COME_FIRST: bool = false;
-    const HAS_INTEGERS: bool = true;
-    const THREAD: usize = 192;
-    const WHITE: u8 = 1 << 3 | 1 << 4;
-    const HAS_FINALIZER: u8 = 1 << 6;
-    const CLOSES_COLLECTOR: bool = true;
     const TABLE: usize = 56;
-    const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize = 40;
-    const ATTACHED: usize = 16;
 
     fn grammar() -> LuaVersion {
         LuaVersion::lua54()

@@ -1,7 +1,5 @@
 //! Lua 5.5.
 
-use std::ffi::CStr;
-
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
@@ -22,52 +20,15 @@ const LOG_OF_MANY: u8 = 3;
 const MOST_SHORT: usize = 40;
 
 impl Dialect for Version {
-    const RECORDS: Records = Records {
-        prototype_of_closure: 24,
-        code_of_native_closure: 24,
-        captured_count: 16,
-        constant_count: 20,
-        code_count: 24,
-        inner_count: 32,
-        first_line: 44,
-        last_line: 48,
-        constants: 56,
-        code: 64,
-        inner: 72,
-        source: 112,
-        shared_of_thread: 24,
-        hooks_of_thread: 10,
-        stack_of_thread: 48,
-        call_of_thread: 32,
-        function_of_call: 0,
-        previous_of_call: 16,
-        place_of_call: 32,
-        text_of_string: 24,
-    };
+    const RECORDS: Records = Records { hooks_of_thread: 10, ..since54::RECORDS };
     const HEADER: &'static [u8] = b"\x1bLua\x55\x00\x19\x93\r\n\x1a\n";
     /// The sizes of an `int`, an instruction, an integer and a float, each with a sample, and the number of captured variables.
     const AFTER_HEADER: usize = (1 + 4) + (1 + 4) + (1 + 8) + (1 + 8) + 1;
     const ALIGNMENT: usize = 4;
     const SOURCE_COMES_FIRST: bool = false;
     const POINTS_TO_LONG_TEXTS: bool = true;
-    const CAPTURED: usize = 3;
-    const DECIDES_IN_PLACE: bool = true;
-    const READS_AHEAD: bool = false;
-    const TAIL_CALLS_MOVE: bool = false;
-    const NO_THREAD: Option<&'static CStr> = None;
-    const TAKES_ANY_HANDLER: bool = false;
-    const TELLS_MASK_OF_NO_HOOK: bool = false;
-    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
-    const INNER_COME_FIRST: bool = false;
-    const HAS_INTEGERS: bool = true;
-    const THREAD: usize = 192;
-    const WHITE: u8 = 1 << 3 | 1 << 4;
-    const HAS_FINALIZER: u8 = 1 << 6;
-    const CLOSES_COLLECTOR: bool = true;
     const TABLE: usize = 48;
-    const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize = 48;
-    const ATTACHED: usize = 16;
 
     /// What declares globals is not known to it: such a text does not parse.
     fn grammar() -> LuaVersion {

@@ -38,7 +38,7 @@ use std::ffi::CStr;
 use chunk::Reader;
 use full_moon::LuaVersion;
 
-/// A version of the engine.
+/// A version of the engine. What is given here is as the latest ones have it.
 pub(crate) trait Dialect {
     /// Where it keeps what.
     const RECORDS: Records;
@@ -47,45 +47,45 @@ pub(crate) trait Dialect {
     /// Bytes between these and the first function.
     const AFTER_HEADER: usize;
     /// To what multiple of bytes instructions are aligned in a chunk.
-    const ALIGNMENT: usize;
+    const ALIGNMENT: usize = 1;
     /// Whether a function begins with the name of its source, and does not end with it.
     const SOURCE_COMES_FIRST: bool;
     /// Whether a long text lies elsewhere, where the record says that has a short one in that place.
-    const POINTS_TO_LONG_TEXTS: bool;
+    const POINTS_TO_LONG_TEXTS: bool = false;
     /// Bytes that a captured variable takes in a chunk: whether it is a variable of the function around, its number there, and what
     /// else there is to say of it.
-    const CAPTURED: usize;
+    const CAPTURED: usize = 3;
     /// Whether conditions are decided in the functions themselves: what calculates is followed by an instruction for what is no number.
-    const DECIDES_IN_PLACE: bool;
+    const DECIDES_IN_PLACE: bool = true;
     /// Whether an instruction is read before the hook is called that comes before it.
-    const READS_AHEAD: bool;
+    const READS_AHEAD: bool = false;
     /// Whether a tail call is told of before its function has taken the place of its caller.
-    const TAIL_CALLS_MOVE: bool;
+    const TAIL_CALLS_MOVE: bool = false;
     /// What is said of what is no coroutine where one is wanted; its type, where this is nothing.
-    const NO_THREAD: Option<&'static CStr>;
+    const NO_THREAD: Option<&'static CStr> = None;
     /// Whether `xpcall` takes anything for its handler.
-    const TAKES_ANY_HANDLER: bool;
+    const TAKES_ANY_HANDLER: bool = false;
     /// Whether a script that asks for a hook where there is none is told of its mask and count.
-    const TELLS_MASK_OF_NO_HOOK: bool;
+    const TELLS_MASK_OF_NO_HOOK: bool = false;
     /// What is raised, as any error, where there is no memory for a text that is being made.
-    const NO_MEMORY_FOR_BUFFER: Option<&'static str>;
+    const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
     /// Bytes of the record of a thread.
-    const THREAD: usize;
+    const THREAD: usize = 192;
     /// In the mark of an object: its colour while it is white, and whether it is among those that have finalizers.
-    const WHITE: u8;
-    const HAS_FINALIZER: u8;
+    const WHITE: u8 = 1 << 3 | 1 << 4;
+    const HAS_FINALIZER: u8 = 1 << 6;
     /// Whether the collector's whole API can be closed (`gcstp`).
-    const CLOSES_COLLECTOR: bool;
+    const CLOSES_COLLECTOR: bool = true;
     /// Bytes of the record of a table.
     const TABLE: usize;
     /// Bytes of a userdata before those of the host: where no value is attached to it; where some are, without these; and of each value.
-    const USERDATA: usize;
+    const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize;
-    const ATTACHED: usize;
+    const ATTACHED: usize = 16;
     /// Whether the functions inside a function come before its captured variables.
-    const INNER_COME_FIRST: bool;
+    const INNER_COME_FIRST: bool = false;
     /// Whether numbers are of two kinds.
-    const HAS_INTEGERS: bool;
+    const HAS_INTEGERS: bool = true;
 
     /// How its texts are read.
     fn grammar() -> LuaVersion;

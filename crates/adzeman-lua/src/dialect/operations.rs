@@ -3,7 +3,7 @@
 
 /// What an instruction does: its lowest seven bits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Operation(u32);
+pub(crate) struct Operation(pub(super) u32);
 
 const MOVE: u32 = 0;
 const LOAD_CONSTANT: u32 = 3;
@@ -21,19 +21,19 @@ const DIVIDE_WHOLE: u32 = 40;
 const FIRST_FALLBACK: u32 = 46;
 const LAST_FALLBACK: u32 = 48;
 const NOT: u32 = 51;
-const JUMP: u32 = 56;
+pub(super) const JUMP: u32 = 56;
 const EQUAL: u32 = 57;
 const LAST_TEST: u32 = 67;
 const CALL: u32 = 68;
 
 /// Bits of an instruction that say what it does, and those of its first operand.
-const OPERATION_BITS: u32 = 7;
+pub(super) const OPERATION_BITS: u32 = 7;
 const OPERAND_BITS: u32 = 8;
 /// The second and the third operand of an instruction with three: where they begin.
 const SECOND: u32 = 16;
 const THIRD: u32 = 24;
 /// What is added to the distance of a jump, so that it is never negative.
-const JUMP_OFFSET: usize = (1 << 24) - 1;
+pub(super) const JUMP_OFFSET: usize = (1 << 24) - 1;
 
 impl Operation {
     pub(crate) fn of(instruction: u32) -> Self {
@@ -132,7 +132,7 @@ pub(crate) fn asked_whether_true(code: &[u32]) -> Option<Question> {
     is_question.then_some(Question { constant: usize::try_from(constant).ok(), instructions })
 }
 
-fn first_operand(instruction: u32) -> u32 {
+pub(super) fn first_operand(instruction: u32) -> u32 {
     (instruction >> OPERATION_BITS) & ((1 << OPERAND_BITS) - 1)
 }
 

@@ -58,11 +58,17 @@ pub(crate) fn made_safe(calls: &[Prototype<'_>], chunk: &[u8], natives: &Natives
     if !refused.is_nothing() {
         return Err(refused);
     }
+    let of_these = |filtered: &[Prototype<'_>]| {
+        patches(calls, filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })
+    };
+    let is_in_order = |numbers: &Vec<Option<u8>>| numbers.iter().zip(0..).all(|(held, number)| *held == Some(number));
+    if numbers.iter().all(is_in_order) {
+        return Ok(Safe { chunk: chunk.to_vec(), patches: of_these(&filtered)? });
+    }
     let chunk = written_out(chunk).ok_or_else(Refused::default)?;
     let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
     let chunk = renumbered(&chunk, &filtered, &numbers).unwrap_or_else(|| chunk.clone());
-    let filtered = prototypes(&chunk).ok_or_else(Refused::default)?;
-    let patches = patches(calls, &filtered, natives).map_err(|lines| Refused { lines, ..Refused::default() })?;
+    let patches = of_these(&prototypes(&chunk).ok_or_else(Refused::default)?)?;
     Ok(Safe { chunk, patches })
 }
 

@@ -1,18 +1,38 @@
 //! What Lua 5.4 and later have in common.
 
+use super::Records;
 use super::chunk::Reader;
+use super::operations::{JUMP, JUMP_OFFSET, OPERATION_BITS, Operation, first_operand};
+
+/// Where 5.4 keeps what.
+pub(super) const RECORDS: Records = Records {
+    prototype_of_closure: 24,
+    code_of_native_closure: 24,
+    captured_count: 16,
+    constant_count: 20,
+    code_count: 24,
+    inner_count: 32,
+    first_line: 44,
+    last_line: 48,
+    constants: 56,
+    code: 64,
+    inner: 72,
+    source: 112,
+    shared_of_thread: 24,
+    hooks_of_thread: 11,
+    stack_of_thread: 48,
+    call_of_thread: 32,
+    function_of_call: 0,
+    previous_of_call: 16,
+    place_of_call: 32,
+    text_of_string: 24,
+};
 
 /// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
 const ABSOLUTE: i8 = -0x80;
-/// Instructions that leave scopes, and that jump (`lopcodes.h`).
+/// Instructions that leave scopes (`lopcodes.h`).
 const CLOSE: u32 = 54;
-const TO_BE_CLOSED: u32 = 55;
-const JUMP: u32 = 56;
-/// Bits of an instruction that say what it does, and those of its first operand behind them.
-const OPERATION_BITS: u32 = 7;
-const OPERAND: u32 = 0xff;
-/// What is added to the distance of a jump, so that it is never negative.
-const JUMP_OFFSET: usize = (1 << 24) - 1;
+const TO_BE_CLOSED: Operation = Operation(55);
 
 /// Reads a constant of Lua 5.4 and later, the whole numbers among them by `whole`.
 pub(super) fn constant<'a>(
@@ -67,6 +87,5 @@ pub(super) fn close_from(register: u8) -> u32 {
 
 /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
 pub(super) fn marks_closing(instruction: u32) -> Option<u32> {
-    let marks = instruction & ((1 << OPERATION_BITS) - 1) == TO_BE_CLOSED;
-    marks.then_some(instruction >> OPERATION_BITS & OPERAND)
+    (Operation::of(instruction) == TO_BE_CLOSED).then(|| first_operand(instruction))
 }

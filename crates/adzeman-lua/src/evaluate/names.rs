@@ -90,8 +90,14 @@ impl Evaluator {
         if scope::is_global(self.main, target, name) { Found::Global } else { found }
     }
 
-    /// Where the names of an expression are.
-    pub(crate) fn names_used(&self, target: Option<Target>, text: &str) -> NamesUsed {
+    /// Where the names of an expression are; `is_out_of_reach` tells of one that is no variable of a function whether it is one of the code
+    /// around that.
+    pub(crate) fn names_used(
+        &self,
+        target: Option<Target>,
+        text: &str,
+        is_out_of_reach: impl Fn(Target, &str) -> bool,
+    ) -> NamesUsed {
         let mut used = NamesUsed::default();
         for name in free_names(text) {
             match scope::place_of(target, &name) {
@@ -99,6 +105,12 @@ impl Evaluator {
                 Place::Local(..) | Place::Captured(..) | Place::Removed(_) => used.of_function |= name != "_ENV",
                 Place::Global if name == "_ENV" => {}
                 Place::Global => {
+                    let is_of_host = self.shown.tree_named(&name).is_some();
+                    if used.out_of_reach.is_none()
+                        && target.is_some_and(|target| !is_of_host && is_out_of_reach(target, &name))
+                    {
+                        used.out_of_reach = Some(name.clone());
+                    }
                     let is_there =
                         !matches!(self.find_beyond(target, &name), Found::Global) || self.may_be_global(target, &name);
                     if !is_there && used.missing.is_none() {

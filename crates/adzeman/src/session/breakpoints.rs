@@ -104,12 +104,12 @@ impl Session {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let notation = context.syntax.language().notation;
         let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
-        if let Named::Text(text) = &named {
-            self.names_used(&context, frame, text)?;
-        }
+        let missing = match &named {
+            Named::Text(text) => self.names_used(&context, frame, text)?.missing,
+            Named::Host(_) => None,
+        };
         let id = context.id;
         let found = self.ask(&context, move |point| {
-            let mut missing = None;
             let place = match &named {
                 Named::Host(place) => Some(place.clone()),
                 Named::Text(text) => point.engine.host_place(frame, text).filter(|place| place.root == Root::Host),
@@ -119,16 +119,14 @@ impl Session {
                     point.context.data.bare(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
                 }
                 (None, Named::Text(shown)) => {
-                    missing = point.engine.names_used(frame, &shown).missing;
                     let track = point.engine.track(frame, &shown);
                     track.map(|track| Tracked::Script { context: id, track, shown }).map_err(SessionError::from)
                 }
             }
-            .map(|tracked| (tracked, missing))
         })?;
         Ok(match found {
-            Ok((tracked, missing)) => DataBreakpointInfoBody {
-                waits: missing.map(|name| {
+            Ok(tracked) => DataBreakpointInfoBody {
+                waits: missing.filter(|_| matches!(tracked, Tracked::Script { .. })).map(|name| {
                     format!("there is no '{name}' in {} yet; it waits for a global of that name there", context.name)
                 }),
                 data_id: data_id(&tracked).into(),
