@@ -6,7 +6,7 @@ use std::net::{Shutdown, TcpStream};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread::{self, JoinHandle};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use adzeman_dap::{Decoder, Message, Request, Response, encode};
@@ -14,6 +14,16 @@ use serde_json::{Value as Json, json};
 
 /// Far more than anything here takes; only a fault reaches it.
 pub(crate) const LONG: Duration = Duration::from_secs(300);
+
+/// Waits until something is so.
+#[track_caller]
+pub(crate) fn until(mut is_so: impl FnMut() -> bool, what: &str) {
+    let deadline = Instant::now() + LONG;
+    while !is_so() {
+        assert!(Instant::now() < deadline, "not so after {LONG:?}: {what}");
+        thread::yield_now();
+    }
+}
 
 /// What a client speaks through.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -138,11 +148,7 @@ impl TestHost {
     /// Waits until `count` more frames are done.
     pub(crate) fn wait_frames(&self, count: u64) {
         let wanted = self.frames.load(SeqCst) + count;
-        let deadline = std::time::Instant::now() + LONG;
-        while self.frames.load(SeqCst) < wanted {
-            assert!(std::time::Instant::now() < deadline, "the host does not go on");
-            thread::yield_now();
-        }
+        until(|| self.frames.load(SeqCst) >= wanted, "the host goes on");
     }
 
     /// Ends the frames and answers the script's total.
@@ -272,8 +278,9 @@ impl Client {
 
     /// Whether the host has hung up, with nothing more to say than events.
     pub(crate) fn is_dropped(&mut self) -> bool {
+        let deadline = Instant::now() + LONG;
         loop {
-            match self.messages.recv_timeout(LONG) {
+            match self.message_until(deadline) {
                 Ok(Message::Event(event)) => self.events.push_back(event),
                 Ok(_) => {}
                 Err(mpsc::RecvTimeoutError::Disconnected) => return true,
@@ -292,11 +299,17 @@ impl Client {
         self.last_seq
     }
 
+    /// The next message of the host. One that goes on saying other things than what is waited for does not keep a test for ever.
+    fn message_until(&self, deadline: Instant) -> Result<Message, mpsc::RecvTimeoutError> {
+        self.messages.recv_timeout(deadline.saturating_duration_since(Instant::now()))
+    }
+
     #[track_caller]
     pub(crate) fn request(&mut self, command: &str, arguments: Json) -> Response {
         let seq = self.send(command, arguments);
+        let deadline = Instant::now() + LONG;
         loop {
-            match self.messages.recv_timeout(LONG).expect("an answer") {
+            match self.message_until(deadline).expect("an answer") {
                 Message::Response(response) if response.request_seq == seq => return response,
                 Message::Response(other) => self.answers.push(other),
                 Message::Event(event) => self.events.push_back(event),
@@ -308,11 +321,12 @@ impl Client {
     /// The answer to a request that was sent before.
     #[track_caller]
     pub(crate) fn answer_to(&mut self, seq: i64) -> Response {
+        let deadline = Instant::now() + LONG;
         loop {
             if let Some(at) = self.answers.iter().position(|answer| answer.request_seq == seq) {
                 return self.answers.remove(at);
             }
-            match self.messages.recv_timeout(LONG).expect("an answer") {
+            match self.message_until(deadline).expect("an answer") {
                 Message::Response(response) => self.answers.push(response),
                 Message::Event(event) => self.events.push_back(event),
                 Message::Request(request) => panic!("the host asks for {request:?}"),
@@ -372,8 +386,9 @@ impl Client {
         if let Some(event) = self.events.iter().position(is_one).and_then(|at| self.events.remove(at)) {
             return (event.event, event.body.unwrap_or_default());
         }
+        let deadline = Instant::now() + LONG;
         loop {
-            match self.messages.recv_timeout(LONG).unwrap_or_else(|error| panic!("no {names:?}: {error}")) {
+            match self.message_until(deadline).unwrap_or_else(|error| panic!("no {names:?}: {error}")) {
                 Message::Event(event) if is_one(&event) => return (event.event, event.body.unwrap_or_default()),
                 Message::Event(event) => self.events.push_back(event),
                 Message::Response(response) => self.answers.push(response),
