@@ -150,9 +150,11 @@ pub(crate) struct FrameRow {
     /// Parameters with what they hold now.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) arguments: Vec<String>,
-    /// How long ago it was called, while a time budget is set.
+    /// How long ago it was called, once half of a time budget is used up; and whether it was longer ago than that.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) running_milliseconds: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) running_longer: Option<bool>,
 }
 
 /// Some lines of a source.

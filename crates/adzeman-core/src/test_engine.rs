@@ -264,6 +264,7 @@ impl Engine for View<'_> {
             place: source.map(|source| SourceLine { source, line: frame.line }),
             tail_call: false,
             running_for: None,
+            ran_before: false,
             arguments: Vec::new(),
         }))
     }

@@ -259,9 +259,11 @@ dap_types! {
         compiled: Option<CompiledPlace>,
         /// Adzeman's own: its parameters with what they hold now, as `name = value`.
         arguments: Option<Vec<String>>,
-        /// Adzeman's own: how long ago it was called, in milliseconds, time at stops left out; only while a time budget
-        /// is set on the event.
+        /// Adzeman's own: how long ago it was called, in milliseconds, time at stops left out; only once half of a time budget on
+        /// the event is used up.
         running_milliseconds: Option<f64>,
+        /// Adzeman's own: whether it was called longer ago than that, as it ran already when half of the budget was used up.
+        running_longer: Option<bool>,
     }
 
     /// A place in a compiled script.

@@ -7,6 +7,7 @@ use adzeman_core::path::{Notation, Path, Root, Segment};
 
 use crate::environments;
 use crate::ffi::hook;
+use crate::ffi::places::{NamePlace, name_place};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::watch::Sees;
 use crate::text::{LANGUAGE, number_of};
@@ -62,16 +63,30 @@ pub(crate) fn constant(name: &str) -> EngineError {
 
 /// Where a name is that a script uses in a frame.
 pub(crate) fn place_of(target: Option<Target>, name: &str) -> Place {
-    let in_frame = target.and_then(|target| {
-        if let Some(is_known) = hook::push_removed(target.state, target.level, name) {
-            target.state.pop(c_int::from(is_known));
-            return Some(Place::Removed(is_known));
+    let Some((target, function)) = target.and_then(|target| Some((target, target.state.level(target.level)?))) else {
+        return Place::Global;
+    };
+    let mut removed = None;
+    let place = name_place((&function, target.level), name, || {
+        removed = hook::push_removed(target.state, target.level, name);
+        match removed {
+            Some(is_known) => {
+                target.state.pop(c_int::from(is_known));
+                None
+            }
+            None => {
+                let local = function.find_local(name).map(NamePlace::Local);
+                let captured = || captured_number(target, name).map(NamePlace::Captured);
+                Some(local.or_else(captured).unwrap_or(NamePlace::Elsewhere))
+            }
         }
-        local_number(target, name)
-            .map(|number| Place::Local(target, number))
-            .or_else(|| captured_number(target, name).map(|number| Place::Captured(target, number)))
     });
-    in_frame.unwrap_or(Place::Global)
+    match place {
+        Some(NamePlace::Local(number)) => Place::Local(target, number),
+        Some(NamePlace::Captured(number)) => Place::Captured(target, number),
+        Some(NamePlace::Elsewhere) => Place::Global,
+        None => removed.map_or(Place::Global, Place::Removed),
+    }
 }
 
 /// Makes the texts of the names that stand for the host's data.
@@ -159,11 +174,6 @@ pub(crate) fn push_globals_at(state: State, target: Option<Target>) -> Result<()
         state.push_globals();
     }
     Ok(())
-}
-
-/// The number of a local variable; of several with one name, that of the innermost.
-fn local_number(target: Target, name: &str) -> Option<i32> {
-    target.state.level(target.level)?.find_local(name)
 }
 
 fn captured_number(target: Target, name: &str) -> Option<usize> {

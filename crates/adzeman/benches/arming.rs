@@ -5,6 +5,7 @@ mod support;
 
 use std::fmt::Write as _;
 use std::hint::black_box;
+use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
 use adzeman::{Event, EventKind, Host, Listen, LuaContext, PipeReader, PipeWriter};
@@ -75,6 +76,14 @@ impl Bench {
         begun.elapsed()
     }
 
+    /// Waits until bodies are made and functions have them: by another thread, and at some events.
+    fn settle(&self) {
+        for _ in 0..200 {
+            self.call(0);
+            thread::sleep(Duration::from_millis(10));
+        }
+    }
+
     fn call(&self, rounds: i64) -> i64 {
         self.host.emit(Event::of("frame.update"), || self.run.call::<i64>(rounds)).expect("it runs")
     }
@@ -93,8 +102,10 @@ fn ready(way: &str) -> Box<dyn Fn()> {
     }
     let mut bench = Bench::new(&text);
     bench.set(true);
+    bench.settle();
     if way == "disarmed" {
         bench.set(false);
+        bench.settle();
     }
     Box::new(move || {
         black_box(bench.call(black_box(ROUNDS)));

@@ -365,6 +365,15 @@ fn stop(criterion: &mut Criterion) {
             spent
         });
     });
+    let frames = client.request("stackTrace", json!({"threadId": 1, "levels": 1}));
+    let frame = frames["stackFrames"][0]["id"].clone();
+    for (name, expression) in [("evaluate a name", "n"), ("evaluate a call", "math.max(n, 1)")] {
+        group.bench_function(name, |b| {
+            b.iter(|| client.request("evaluate", json!({"frameId": frame, "expression": expression})));
+        });
+    }
+    // What the way there and back takes.
+    group.bench_function("ask for threads", |b| b.iter(|| client.request("threads", Json::Null)));
     group.finish();
     client.break_at(10, None);
     client.request("disconnect", json!({}));

@@ -499,7 +499,8 @@ fn render_stack(frames: &[FrameRow], extent: Extent, columns: Option<usize>) -> 
             ("native", ..) => "(native)".to_owned(),
             _ => String::new(),
         };
-        let time = frame.running_milliseconds.map(|time| format!("for {time:.2} ms"));
+        let least = if frame.running_longer == Some(true) { "at least " } else { "" };
+        let time = frame.running_milliseconds.map(|time| format!("for {least}{time:.2} ms"));
         let arguments =
             if frame.arguments.is_empty() { String::new() } else { format!("({})", frame.arguments.join(", ")) };
         vec![

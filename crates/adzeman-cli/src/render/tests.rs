@@ -136,11 +136,16 @@ fn frames() -> Vec<FrameRow> {
         selected: number == 0,
         arguments: texts(["lock = {name = \"upper\", level = 2.5}", "side = \"upper\""]),
         running_milliseconds: Some(1.25),
+        running_longer: None,
     };
     vec![
         frame(0, "level_with", "script"),
         FrameRow { arguments: Vec::new(), running_milliseconds: None, ..frame(1, "pcall", "native") },
-        FrameRow { arguments: Vec::new(), ..frame(2, "frame.update of lock.upper, raised by lockside", "boundary") },
+        FrameRow {
+            arguments: Vec::new(),
+            running_longer: Some(true),
+            ..frame(2, "frame.update of lock.upper, raised by lockside", "boundary")
+        },
     ]
 }
 

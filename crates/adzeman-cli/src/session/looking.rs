@@ -152,6 +152,7 @@ impl Session<'_> {
             selected,
             arguments: frame.arguments.clone().unwrap_or_default(),
             running_milliseconds: frame.running_milliseconds,
+            running_longer: frame.running_longer,
         }
     }
 }

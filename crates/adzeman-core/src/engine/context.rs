@@ -193,6 +193,12 @@ pub trait Supervisor: MaySend {
     /// take as long as a person looks at it.
     fn line_reached(&self, engine: &mut dyn Engine, source: Option<SourceId>, line: Line);
 
+    /// The time of the host, from some moment on, without that for which anything was held; nothing where it keeps none, and then it is not
+    /// known when calls began.
+    fn now(&self) -> Option<Duration> {
+        None
+    }
+
     /// What an evaluation may take that no person waits for.
     fn allowance(&self) -> Allowance {
         Limits::default().for_aside(Cancel::default())

@@ -38,6 +38,8 @@ pub struct Frame {
     pub tail_call: bool,
     /// How long ago it was called, time at stops left out, if that was kept ([`Need::call_times`](super::Need::call_times)).
     pub running_for: Option<Duration>,
+    /// Whether it was called longer ago than that: it ran when this began to be kept.
+    pub ran_before: bool,
     /// Its parameters and what they hold now, each in a line.
     pub arguments: Vec<(String, String)>,
 }

@@ -1,6 +1,6 @@
 //! The bodies that the functions of each source have, had, and get.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -16,6 +16,7 @@ use crate::ffi::asked::Counting;
 use crate::ffi::body::{Body, Tree, load_tree};
 use crate::ffi::layout::Definition;
 use crate::ffi::state::State;
+use crate::text::assigned::Assignments;
 use crate::text::counted::Counted;
 use crate::text::filters::Filter;
 
@@ -42,17 +43,27 @@ pub(super) struct Exchange {
     pub(super) earlier: Vec<Tree>,
     /// The lines on which the current bodies report.
     pub(super) lines: LineSet,
+    /// The assignments that the current bodies tell of; nothing where they could not be made.
+    assigned: Option<Assignments>,
     /// What was asked for when they were made.
     pub(super) asked: Asked,
     /// What they count.
     counted: Vec<Arc<Counted>>,
 }
 
-/// What is asked for of a source: lines, and the filters of those that need not be reported each time.
+/// What is asked for of a source: lines, and the filters of those that need not be reported each time; and variables whose assignments
+/// are.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub(super) struct Asked {
     pub(super) lines: LineSet,
     pub(super) filters: Filters,
+    pub(super) variables: BTreeSet<String>,
+}
+
+impl Asked {
+    pub(super) fn is_empty(&self) -> bool {
+        self.lines.is_empty() && self.variables.is_empty()
+    }
 }
 
 /// Where a body is.
@@ -87,8 +98,8 @@ pub(super) struct Exchanges {
     /// Sources whose functions have to be gone through, and those whose functions are being gone through.
     pub(super) waiting: HashSet<SourceId>,
     pub(super) under_way: HashSet<SourceId>,
-    /// Sources with functions that were on a stack when they should have got another body.
-    left: HashSet<SourceId>,
+    /// Sources with functions that were on a stack when they should have got another body: see [`Settling::left`].
+    left: HashMap<SourceId, bool>,
     /// Safe points that have passed by since the last look at those left, and how many may.
     passed_by: u32,
     pass_by: u32,
@@ -193,7 +204,7 @@ impl Exchanges {
 
     /// Whether functions of this source were.
     pub(super) fn is_left(&self, source: SourceId) -> bool {
-        self.left.contains(&source)
+        self.left.contains_key(&source)
     }
 
     /// The sources with functions that were on a stack, if this is the moment to look whether those have returned: one that
@@ -208,21 +219,46 @@ impl Exchanges {
         }
         self.passed_by = 0;
         self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);
-        self.left.clone()
+        self.left.keys().copied().collect()
     }
 
     /// Takes what came of a look at those that were left. What they made meanwhile is like them, and is looked for.
     pub(super) fn end_retry(&mut self, settling: &Settling) {
-        for source in settling.wanted.difference(&settling.left) {
-            self.left.remove(source);
-            self.unsettle(*source);
+        for source in &settling.wanted {
+            match settling.left.get(source) {
+                Some(assigns) => _ = self.left.insert(*source, *assigns),
+                None => {
+                    self.left.remove(source);
+                    self.unsettle(*source);
+                }
+            }
         }
+    }
+
+    /// Whether the body of this position of a source tells of assignments, or one inside it does.
+    pub(super) fn tells(&self, source: SourceId, position: usize) -> bool {
+        let assigned = self.sources.get(&source).and_then(|held| held.assigned.as_ref());
+        assigned.is_some_and(|assigned| assigned.functions.contains(&position))
+    }
+
+    /// Whether every statement of a source that assigns a variable of this name tells of it.
+    pub(super) fn tells_of(&self, source: SourceId, name: &str) -> bool {
+        let is_told = |held: &Exchange| {
+            let is_placed = |assigned: &Assignments| !assigned.refused.contains(name);
+            held.asked.variables.contains(name) && held.assigned.as_ref().is_some_and(is_placed)
+        };
+        self.is_gone_through(source)
+            && self.left.get(&source) != Some(&true)
+            && !self.strangers.contains(&source)
+            && self.line_of(source).len() == 1
+            && !self.successions.contains_key(&source)
+            && self.sources.get(&source).is_some_and(is_told)
     }
 
     /// Whether every line is reported without a hook.
     pub(super) fn covers(&self, source: SourceId, lines: &LineSet) -> bool {
         self.is_gone_through(source)
-            && !self.left.contains(&source)
+            && !self.is_left(source)
             && !self.strangers.contains(&source)
             && self.sources.get(&source).is_some_and(|held| lines.iter().all(|line| held.lines.contains(line)))
     }
@@ -237,8 +273,8 @@ impl Exchanges {
             if !is_whole || settling.strangers.contains(&source) {
                 self.strangers.insert(source);
             }
-            if settling.left.contains(&source) {
-                self.left.insert(source);
+            if let Some(assigns) = settling.left.get(&source) {
+                self.left.insert(source, *assigns);
                 (self.passed_by, self.pass_by) = (0, 1);
             } else {
                 self.left.remove(&source);
@@ -270,7 +306,8 @@ impl Exchanges {
     pub(super) fn forget(&mut self, source: SourceId, state: State) {
         self.pending.remove(&source);
         self.successions.remove(&source);
-        for of_sources in [&mut self.waiting, &mut self.under_way, &mut self.left, &mut self.strangers] {
+        self.left.remove(&source);
+        for of_sources in [&mut self.waiting, &mut self.under_way, &mut self.strangers] {
             of_sources.remove(&source);
         }
         self.retire(source);
@@ -311,7 +348,7 @@ impl Exchanges {
             self.reporting.extend(tree.bodies().map(Body::address));
         }
         if let Some(held) = self.sources.get_mut(&source) {
-            (held.current, held.lines, held.asked) = (made, lines, asked);
+            (held.current, held.lines, held.assigned, held.asked) = (made, lines, None, asked);
             self.unsettle(source);
         }
     }
@@ -347,6 +384,7 @@ impl Exchanges {
                 current: None,
                 earlier: Vec::new(),
                 lines: LineSet::default(),
+                assigned: None,
                 asked: Asked::default(),
                 counted: Vec::new(),
             };
@@ -358,6 +396,9 @@ impl Exchanges {
         if let (Some(held), Some(reporting)) = (self.sources.get_mut(&source), &made.reporting) {
             held.counted.clone_from(&reporting.counted);
             self.counting.begin(held.counted.iter().map(|counted| counted.number));
+        }
+        if let Some(held) = self.sources.get_mut(&source) {
+            held.assigned = Some(made.assigned.clone());
         }
         Ok(())
     }

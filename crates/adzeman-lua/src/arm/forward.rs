@@ -153,7 +153,7 @@ impl Arms {
         state.cut_to(top);
         let pass_by = (late.pass_by * 2).clamp(1, MOST_PASSED_BY);
         self.late.set(Late { count: left, passed_by: 0, pass_by });
-        self.watch.forget_gate();
+        self.watch.forget_bodies();
     }
 
     /// Answers how many have not.

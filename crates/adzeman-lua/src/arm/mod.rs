@@ -10,6 +10,7 @@ mod settling;
 mod workshop;
 
 use std::cell::{Cell, RefCell};
+use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -49,6 +50,9 @@ const MADE_AT_ONCE_FOR: Duration = Duration::from_micros(500);
 const MADE_AT_ONCE_BYTES: usize = 4096;
 const MADE_AT_ONCE: u32 = 32;
 
+/// Names of variables, by the sources whose functions may assign them.
+pub(crate) type Variables = BTreeMap<SourceId, BTreeSet<String>>;
+
 /// The lines of one state, as they are armed.
 pub(crate) struct Arms {
     main: State,
@@ -62,6 +66,8 @@ pub(crate) struct Arms {
     made_at_once: Cell<u32>,
     /// What is wanted.
     wanted: RefCell<Arc<WantedLines>>,
+    /// The variables whose assignments are, by the sources whose functions may assign them.
+    variables: RefCell<Variables>,
     /// The sources with lines that need the hook.
     hooked: RefCell<HashSet<SourceId>>,
     /// What was told last of a source's lines.
@@ -82,6 +88,7 @@ impl Arms {
             late: Cell::default(),
             made_at_once: Cell::new(0),
             wanted: RefCell::default(),
+            variables: RefCell::default(),
             hooked: RefCell::default(),
             told: RefCell::default(),
         }
@@ -143,6 +150,34 @@ impl Arms {
         for source in wanted.changed_from(&before) {
             self.exchange_source(source, wanted, &mut until);
         }
+    }
+
+    /// The same for the statements that assign variables: they tell of that.
+    pub(crate) fn tell_assignments(&self, variables: Variables) {
+        if *self.variables.borrow() == variables {
+            return;
+        }
+        let before = self.variables.replace(variables);
+        let changed: Vec<SourceId> = {
+            let now = self.variables.borrow();
+            let sources: BTreeSet<&SourceId> = before.keys().chain(now.keys()).collect();
+            sources.into_iter().filter(|source| before.get(source) != now.get(source)).copied().collect()
+        };
+        let wanted = self.wanted.borrow().clone();
+        let mut until = None;
+        changed.into_iter().for_each(|source| self.exchange_source(source, &wanted, &mut until));
+    }
+
+    /// Whether assignments of variables of a source are asked for.
+    pub(crate) fn asks_for_assignments(&self, source: SourceId) -> bool {
+        self.variables.borrow().contains_key(&source)
+    }
+
+    /// Whether every statement tells of it by itself that assigns one of the variables whose assignments are asked for, if any are.
+    pub(crate) fn tells_of_assignments(&self) -> bool {
+        let (variables, exchanges) = (self.variables.borrow(), self.exchanges.borrow());
+        let mut all = variables.iter().flat_map(|(source, names)| names.iter().map(|name| (*source, name)));
+        !variables.is_empty() && all.all(|(source, name)| exchanges.tells_of(source, name))
     }
 
     /// The same for a source that may be new to this state.
@@ -234,12 +269,13 @@ impl Arms {
             return self.tell_hooked(source, &lines, NOT_KNOWN);
         }
         let filters = exchanges.filters(wanted, source, &lines);
-        let asked = Asked { lines, filters };
+        let variables = self.variables.borrow().get(&source).cloned().unwrap_or_default();
+        let asked = Asked { lines, filters, variables };
         if exchanges.asked(source) == Some(&asked) {
             return;
         }
         self.told.borrow_mut().remove(&source);
-        if asked.lines.is_empty() {
+        if asked.is_empty() {
             return exchanges.change(source, None, LineSet::default(), asked);
         }
         let Some((text, chunk_name)) = self.scripts.text_of(source) else {
@@ -326,6 +362,7 @@ impl Arms {
     /// Gives every function its plain body back, as far as it is on no stack.
     pub(crate) fn undo(&self) {
         self.exchange_bodies(&Arc::default());
+        self.tell_assignments(Variables::default());
         let far = Instant::now() + Duration::from_secs(3600);
         while self.is_looking() {
             self.advance(far);

@@ -160,7 +160,7 @@ impl Arms {
             Some(Purpose::Bodies(settling)) => {
                 report(self.search.sweep.note_newest(self.main));
                 self.exchanges.borrow_mut().end_settling(*settling, is_whole, self.main);
-                self.watch.forget_gate();
+                self.watch.forget_bodies();
                 Vec::new()
             }
             None => Vec::new(),
@@ -184,6 +184,7 @@ impl Arms {
 
     /// Nothing of these sources is left in the state.
     pub(crate) fn are_gone(&self, gone: &[SourceId]) {
+        self.watch.forget_bodies();
         for source in gone {
             self.exchanges.borrow_mut().forget(*source, self.main);
             self.hooked.borrow_mut().remove(source);
@@ -245,7 +246,7 @@ impl Arms {
         }
         state.cut_to(top);
         self.exchanges.borrow_mut().end_retry(&settling);
-        self.watch.forget_gate();
+        self.watch.forget_bodies();
     }
 }
 

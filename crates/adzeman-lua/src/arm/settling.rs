@@ -18,8 +18,9 @@ pub(super) struct Settling {
     running: Option<HashSet<usize>>,
     /// What functions with these bodies are; bodies are not kept alive between two slices.
     places: HashMap<usize, Placed>,
-    /// Sources with functions that must keep their bodies for now.
-    pub(super) left: HashSet<SourceId>,
+    /// Sources with functions that must keep their bodies for now, and whether one of these assigns a variable whose assignments are asked
+    /// for, or makes one that does.
+    pub(super) left: HashMap<SourceId, bool>,
     /// Sources with functions of no known body.
     pub(super) strangers: HashSet<SourceId>,
     /// The roots of the bodies that some function has to keep.
@@ -65,7 +66,7 @@ impl Settling {
             function.give(target);
             return false;
         }
-        self.left.insert(source);
+        *self.left.entry(source).or_default() |= exchanges.tells(source, position);
         self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
         true
     }

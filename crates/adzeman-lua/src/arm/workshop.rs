@@ -18,6 +18,7 @@ use crate::dialect::natives::Natives;
 use crate::dialect::patches::{Patch, Refused, Safe, made_safe};
 use crate::ffi::apart::in_new_state;
 use crate::ffi::state::State;
+use crate::text::assigned::Assignments;
 use crate::text::counted::Counted;
 use crate::text::filters::Filter;
 use crate::text::statements::{NOT_PARSED, Statements};
@@ -31,7 +32,7 @@ const MOST_KEPT: usize = 64;
 /// Bytes of texts of these.
 const MOST_KEPT_BYTES: usize = 16 * 1024 * 1024;
 
-/// What is to be made: bodies of a text that report some of its lines, behind filters where there are any.
+/// What is to be made: bodies of a text that report some of its lines, behind filters where there are any, and some assignments.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Order {
     pub(super) text: Arc<str>,
@@ -45,9 +46,11 @@ pub(super) struct Made {
     /// The lines that the bodies report, and those that need the hook, and why.
     pub(super) placed: LineSet,
     pub(super) refused: Vec<(Line, &'static str)>,
+    /// The statements whose assignments the bodies tell of.
+    pub(super) assigned: Assignments,
     /// The text compiled as it is.
     pub(super) plain: Arc<Vec<u8>>,
-    /// The bodies that report; none where no line is placed.
+    /// The bodies that report; none where no line is placed, and nothing is assigned.
     pub(super) reporting: Option<Reporting>,
 }
 
@@ -208,9 +211,13 @@ fn make(order: &Order) -> Result<Made, &'static str> {
     in_new_state(|state| {
         let read = read(state, order)?;
         let (placed, refused) = read.statements.places(&order.asked.lines);
-        let making = Making { state, order, statements: &read.statements, placed: &placed };
-        let reporting = if placed.is_empty() { None } else { Some(making.reporting(&read.plain)?) };
-        Ok(Made { placed, refused, plain: read.plain.clone(), reporting })
+        let variables = &order.asked.variables;
+        let assigned = if variables.is_empty() { None } else { Assignments::of(&order.text, variables) };
+        let assigned = assigned.unwrap_or_default();
+        let making = Making { state, order, statements: &read.statements, placed: &placed, assigned: &assigned };
+        let reports = !placed.is_empty() || !assigned.ends.is_empty();
+        let reporting = reports.then(|| making.reporting(&read.plain)).transpose()?;
+        Ok(Made { placed, refused, assigned, plain: read.plain.clone(), reporting })
     })
     .unwrap_or(Err(NOT_MADE))
 }
@@ -243,6 +250,7 @@ struct Making<'a> {
     order: &'a Order,
     statements: &'a Statements,
     placed: &'a LineSet,
+    assigned: &'a Assignments,
 }
 
 impl Making<'_> {
@@ -259,7 +267,7 @@ impl Making<'_> {
     }
 
     fn compile(&self, natives: &Natives, filters: &Filters) -> Option<Vec<u8>> {
-        let text = self.statements.with_calls(&self.order.text, self.placed, natives, filters);
+        let text = self.statements.with_calls(&self.order.text, self.placed, self.assigned, natives, filters);
         compile(self.state, &text, self.order)
     }
 

@@ -1,6 +1,6 @@
 //! What is done when the hooks tell of something.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, SourceId, SourceLine};
@@ -18,13 +18,17 @@ use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::scalars::push_scalar;
 use crate::ffi::state::State;
 use crate::ffi::watch::{Attendant, report};
-use crate::scope::{self, Target};
+use crate::scope::Target;
 use crate::text::conditions::Scalar;
 use crate::text::host_paths;
 
 impl Attendant for Context {
     fn is_attached(&self) -> bool {
         self.supervisor.is_attached()
+    }
+
+    fn now(&self) -> Option<Duration> {
+        self.supervisor.now()
     }
 
     fn during(&self) -> Option<String> {
@@ -69,6 +73,7 @@ impl Attendant for Context {
         if self.watch.reported().is_some() {
             self.set_hooks_again();
         }
+        self.look_at_changes(state);
         if !self.watch.is_hooked() {
             self.watch.remove_hook(state);
         }
@@ -85,14 +90,11 @@ impl Attendant for Context {
         let source = self.source_of(state, activation);
         self.meet(state);
         self.watch.quietly(|| self.supervisor.line_reached(&mut View::at_site(self, state), source, line));
+        self.look_at_changes(state);
     }
 
-    fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar> {
+    fn read_host(&self, number: usize) -> Option<Scalar> {
         let path = host_paths::numbered(number)?;
-        let target = Target { state, level: 1 };
-        if !is_own_known && scope::is_global(self.main, Some(target), path.root.name()) {
-            return None;
-        }
         self.watch.quietly(|| of_tree(&self.shown, &path))
     }
 
@@ -102,8 +104,31 @@ impl Attendant for Context {
         let passes = self.tracks.are_same(state, &self.need.borrow().changes_of);
         if passes {
             self.passed.set(Some(SourceLine { source, line }));
+            self.has_compared(true);
         }
         passes
+    }
+
+    fn assigned(&self, state: State) {
+        if !self.changes.is_told() {
+            return;
+        }
+        let is_same = {
+            let need = self.need.borrow();
+            need.changes_of.is_empty() || !self.watch.is_busy() && self.tracks.are_same(state, &need.changes_of)
+        };
+        if is_same {
+            return;
+        }
+        if !self.watch.is_busy() {
+            self.passed.set(self.caller(state).map(|(source, line)| SourceLine { source, line }));
+        }
+        self.compare_at_next_line();
+    }
+
+    fn variables_joined(&self) {
+        self.changes.are_joined();
+        self.compare_at_next_line();
     }
 
     fn has_left_step(&self, state: State) -> bool {
@@ -127,7 +152,7 @@ impl Attendant for Context {
         self.watch.enter(call);
         self.tracks.call_begun(call);
         if self.need.borrow().call_times {
-            self.watch.begun.borrow_mut().insert(call, Instant::now());
+            self.watch.note_begun(call);
         }
         if self.need.borrow().new_sources {
             self.source_of(state, function);

@@ -1,6 +1,7 @@
 //! Everything about one Lua state that is watched, put together.
 
 mod attend;
+mod changes;
 mod going;
 mod profile;
 mod reload;
@@ -28,7 +29,7 @@ use crate::ffi::hook::{self, Watching};
 use crate::ffi::layout::Definition;
 use crate::ffi::one_call::OneCall;
 use crate::ffi::state::{Slot, State};
-use crate::ffi::watch::{Attendant, CallsFor, Wanted, Watch, report};
+use crate::ffi::watch::{Attendant, Began, CallsFor, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
 use crate::heap::Heap;
 use crate::look::Shown;
@@ -36,6 +37,8 @@ use crate::look::track::Tracks;
 use crate::scope;
 use crate::scripts::{Scripts, text_of};
 
+use changes::Changes;
+use stacks::chain;
 use stepped::LastStep;
 
 pub(crate) use view::View;
@@ -74,6 +77,7 @@ pub(crate) struct Context {
     loads_itself: Cell<bool>,
     /// The last line that was passed, as nothing that is watched had changed.
     passed: Cell<Option<SourceLine>>,
+    changes: Changes,
     /// When the state was looked through last, since the last safe point.
     looked: Cell<Option<Instant>>,
 }
@@ -107,6 +111,7 @@ impl Context {
             calls: Calls::default(),
             loads_itself: Cell::new(false),
             passed: Cell::new(None),
+            changes: Changes::default(),
             looked: Cell::new(None),
         });
         let attendant: Rc<dyn Attendant> = context.clone();
@@ -142,6 +147,7 @@ impl Context {
         if hooked != self.lines_hooked.replace(hooked) {
             self.set_hooks_again();
         }
+        self.watch_changes();
     }
 
     /// Looks whether it still watches what it has to: by a hook, and in every function.
@@ -223,9 +229,23 @@ impl Context {
         self.arms.tell_progress();
     }
 
-    /// How long ago a call began, if that is kept.
-    fn running_for(&self, call: usize) -> Option<Duration> {
-        self.watch.begun.borrow().get(&call).map(Instant::elapsed)
+    /// How long ago a call began, if that is kept; and whether it was longer ago.
+    fn running_for(&self, call: usize) -> (Option<Duration>, bool) {
+        let began = self.watch.begun.borrow().get(&call).copied();
+        let time = began.and_then(|began| Some(self.supervisor.now()?.saturating_sub(began.at)));
+        (time, began.is_some_and(|began| began.ran_before))
+    }
+
+    /// Notes the calls that are under way when it begins to be kept when calls begin.
+    fn note_under_way(&self) {
+        let Some(at) = self.supervisor.now() else { return };
+        let began = Began { at, ran_before: true };
+        for thread in chain(&self.watch, self.watch.running()) {
+            thread.for_each_level(|_, function| {
+                self.watch.begun.borrow_mut().insert(function.call(), began);
+                true
+            });
+        }
     }
 
     /// Takes what is to be watched, and sets or removes the hook on every thread known.
@@ -236,7 +256,6 @@ impl Context {
         self.look_for_what_is_gone();
         let before = self.need.replace(need.clone());
         let rearmed = !Arc::ptr_eq(&before.lines, &need.lines);
-        self.watch.cover_every_line(need.every_line);
         self.watch.compare(!need.changes_of.is_empty());
         if need.changes_of.is_empty() {
             self.passed.set(None);
@@ -248,8 +267,10 @@ impl Context {
             environments::forget(self.main);
             self.watch.forget_globals();
         }
-        if !need.call_times {
-            self.watch.begun.borrow_mut().clear();
+        match (before.call_times, need.call_times) {
+            (false, true) => self.note_under_way(),
+            (_, false) => self.watch.begun.borrow_mut().clear(),
+            _ => {}
         }
         if !need.is_nothing() && !self.watch.knows_threads() {
             self.arms.want_threads(false);
@@ -257,6 +278,7 @@ impl Context {
         if need.raises && self.calls.host_handler.get() == 0 {
             self.calls.host_handler.set(natives::host_handler());
         }
+        self.tell_assignments(need);
         if rearmed {
             self.arm_lines(need);
         } else if self.arms.is_looking() {
@@ -304,6 +326,7 @@ impl Context {
 
     /// Sets the hooks that are needed now; with `anew` also where they are set already.
     fn set_needed_hooks(&self, need: &Need, anew: bool) {
+        self.watch.cover_every_line(self.wants_every_line(need));
         let how = self.how_to_watch(need);
         let is_other_call = self.watch.confined.set(self.call_of_step(need));
         let was_abandoning = self.watch.end_abandoning();
@@ -329,7 +352,7 @@ impl Context {
         let only = (!is_for_more && layout::is_known()).then_some(CallsFor { handler, times: need.call_times });
         self.watch.look_at_calls_for(only);
         let mut mask = if calls { hook::CALLS } else { 0 };
-        if need.every_line || is_reported {
+        if self.watch.covers_every_line() || is_reported {
             mask |= hook::LINES;
             if tracks || need.returns_of.is_some() {
                 mask |= hook::RETURNS;
@@ -386,8 +409,8 @@ impl Context {
 
     /// Arms the lines of a source whose functions have just been compiled, once more or for the first time.
     fn arm_anew(&self, source: SourceId) {
-        self.watch.forget_gate();
-        let is_armed = self.need.borrow().lines.of_source(source).is_some();
+        self.watch.forget_bodies();
+        let is_armed = self.need.borrow().lines.of_source(source).is_some() || self.arms.asks_for_assignments(source);
         if is_armed {
             self.arms.is_compiled(source);
             self.arms.exchange_again(source);

@@ -101,6 +101,7 @@ impl<'a> View<'a> {
         self.state.cut_to(top);
         // Tables may have other keys now.
         self.context.shown.forget_keys();
+        self.context.compare_at_next_line();
         outcome
     }
 
@@ -174,6 +175,7 @@ impl<'a> View<'a> {
                 place: None,
                 tail_call: false,
                 running_for: None,
+                ran_before: false,
                 arguments: Vec::new(),
             });
         };
@@ -185,11 +187,11 @@ impl<'a> View<'a> {
         let place = source.zip(info.current_line.and_then(Line::new)).map(|(source, line)| SourceLine { source, line });
         let is_glue = is_of_binding(info.chunk_name.as_bytes());
         let kind = if info.is_native || is_glue { FrameKind::Native } else { FrameKind::Script };
-        let running_for = self.context.running_for(function.call());
+        let (running_for, ran_before) = self.context.running_for(function.call());
         let arguments = self.arguments(target, &function, info.parameters)?;
         let defined = Line::new(info.first_line).zip(Line::new(info.last_line)).filter(|_| !info.is_native);
         let name = frame_name(&info);
-        Ok(Frame { index, kind, name, defined, place, tail_call: info.tail_call, running_for, arguments })
+        Ok(Frame { index, kind, name, defined, place, tail_call: info.tail_call, running_for, ran_before, arguments })
     }
 
     /// The parameters of a function, with what they hold now.
@@ -503,6 +505,7 @@ impl Engine for View<'_> {
         self.state.cut_to(top);
         // Tables may have other keys now.
         self.context.shown.forget_keys();
+        self.context.compare_at_next_line();
         outcome.unwrap_or(GivenBack::Gone)
     }
 

@@ -8,6 +8,8 @@ pub(crate) const ASKING: usize = 3;
 pub(crate) struct Natives {
     /// Reports the line.
     pub(crate) report: String,
+    /// Reports that a variable may have another value.
+    pub(crate) assigned: String,
     /// Reads a field of a table.
     pub(crate) field: String,
     /// Tests one: whether it is true, or the same as a constant.
@@ -18,6 +20,8 @@ pub(crate) struct Natives {
     pub(crate) count: String,
     /// Tells whether a table and a key are those of a watched value.
     pub(crate) name: String,
+    /// Hands out what a function sees as its globals that uses none.
+    pub(crate) globals: String,
 }
 
 impl Natives {
@@ -25,20 +29,24 @@ impl Natives {
     pub(crate) fn unused(is_free: impl Fn(&str) -> bool) -> Self {
         let numbered = |number: u32| Self {
             report: format!("line reached {number}"),
+            assigned: format!("value assigned {number}"),
             field: format!("field read {number}"),
             test: format!("field tested {number}"),
             host: format!("host read {number}"),
             count: format!("time counted {number}"),
             name: format!("value named {number}"),
+            globals: format!("globals seen {number}"),
         };
         let mut candidates = (0..).map(numbered);
-        let are_free = |held: &Self| is_free(&held.report) && held.asked().iter().all(|text| is_free(text));
+        let are_free = |held: &Self| {
+            is_free(&held.report) && is_free(&held.assigned) && held.asked().iter().all(|text| is_free(text))
+        };
         candidates.find(are_free).unwrap_or_default()
     }
 
     /// Those that filters call ([`asked`](crate::ffi::asked)).
-    pub(crate) fn asked(&self) -> [&String; 5] {
-        [&self.field, &self.test, &self.host, &self.count, &self.name]
+    pub(crate) fn asked(&self) -> [&String; 6] {
+        [&self.field, &self.test, &self.host, &self.count, &self.name, &self.globals]
     }
 }
 
@@ -48,11 +56,13 @@ impl Natives {
     pub(crate) fn short() -> Self {
         Self {
             report: "m".into(),
+            assigned: "a".into(),
             field: "f".into(),
             test: "t".into(),
             host: "h".into(),
             count: "c".into(),
             name: "n".into(),
+            globals: "g".into(),
         }
     }
 }

@@ -2,18 +2,21 @@
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
+use std::ffi::CStr;
 use std::rc::Rc;
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::EngineError;
 
 use super::Evaluator;
-use super::quick::{Scope, holds, push};
+use super::names::may_mean_more;
+use super::quick::{Scope, holds, push, push_name};
 use super::words::{CONDITION, STATEMENT, tidy};
 use crate::ffi::proxy;
 use crate::ffi::state::{Slot, State, Type};
-use crate::scope::Target;
+use crate::scope::{Place, Target, place_of};
 use crate::text::conditions::{Condition, Operand};
+use crate::text::early::early_names;
 use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
@@ -29,6 +32,8 @@ pub(super) struct Kept {
     understood_texts: Understood<(u64, usize), Operand>,
     /// Texts of breakpoints that are kept compiled.
     count: Cell<usize>,
+    /// The names that can be looked up before a text is evaluated, by its number.
+    early: RefCell<HashMap<i64, Rc<[String]>>>,
 }
 
 /// Which text of a breakpoint is compiled.
@@ -136,29 +141,64 @@ impl Evaluator {
         let environment = -key;
         self.make_room_for_kept(state)?;
         state.push_slot(Slot::Conditions);
-        state.raw_get_index(-1, key);
-        if state.type_at(-1) != Type::Function {
-            state.pop(1);
-            nesting::check_typed(text).map_err(EngineError::Syntax)?;
-            if slot == Purpose::STATEMENT {
-                state.load(&with_environment(text), STATEMENT).map_err(tidy)?;
-            } else {
-                state.load(&format!("return {}", with_environment(text)), CONDITION).map_err(tidy)?;
+        let early = self.early_names(key, slot, text);
+        if !early.is_empty() {
+            let top = state.top();
+            let compiled = || format!("local {} = ... return {text}", early.join(", "));
+            self.push_kept(state, -key, environment, CONDITION, compiled)?;
+            if early.iter().all(|name| push_name(name, &self.shown, target).is_some()) {
+                let (count, allowance) = (state.top() - top - 1, self.supervisor.allowance());
+                let outcome = self.run_with(state, count, environment, target, &allowance);
+                return outcome.map_err(|error| as_named(error, &early, target));
             }
-            proxy::push_environment(state, environment)?;
-            state.set_captured(-2, 1);
-            state.push_integer(key);
-            state.push_copy(-2);
-            state.raw_set(-4)?;
-            self.kept.count.set(self.kept.count.get() + 1);
+            state.cut_to(top);
         }
+        let (chunk_name, before) = if slot == Purpose::STATEMENT { (STATEMENT, "") } else { (CONDITION, "return ") };
+        self.push_kept(state, key, environment, chunk_name, || format!("{before}{}", with_environment(text)))?;
         self.run(state, environment, Some(target), &self.supervisor.allowance())
+    }
+
+    /// The names of a text that can be looked up before it is evaluated.
+    fn early_names(&self, key: i64, slot: usize, text: &str) -> Rc<[String]> {
+        let read = || {
+            let mut names = if slot == Purpose::STATEMENT { Vec::new() } else { early_names(text) };
+            names.retain(|name| !may_mean_more(&self.shown, name));
+            names.into()
+        };
+        self.kept.early.borrow_mut().entry(key).or_insert_with(read).clone()
+    }
+
+    /// Pushes a text of a breakpoint compiled, which is kept under a number in the table on top.
+    fn push_kept(
+        &self,
+        state: State,
+        number: i64,
+        environment: i64,
+        chunk_name: &CStr,
+        text: impl FnOnce() -> String,
+    ) -> Result<(), EngineError> {
+        state.raw_get_index(-1, number);
+        if state.type_at(-1) == Type::Function {
+            return Ok(());
+        }
+        state.pop(1);
+        let text = text();
+        nesting::check_typed(&text).map_err(EngineError::Syntax)?;
+        state.load(&text, chunk_name).map_err(tidy)?;
+        proxy::push_environment(state, environment)?;
+        state.set_captured(-2, 1);
+        state.push_integer(number);
+        state.push_copy(-2);
+        state.raw_set(-4)?;
+        self.kept.count.set(self.kept.count.get() + 1);
+        Ok(())
     }
 
     /// Forgets what was compiled for breakpoints: which of them are armed has changed.
     pub(crate) fn forget_kept(&self) {
         self.kept.understood.borrow_mut().clear();
         self.kept.understood_texts.borrow_mut().clear();
+        self.kept.early.borrow_mut().clear();
         if self.kept.count.replace(0) > 0 {
             let forgotten = self.main.push_table().and_then(|()| self.main.set_slot(Slot::Conditions));
             if let Err(error) = forgotten {
@@ -171,9 +211,29 @@ impl Evaluator {
     fn make_room_for_kept(&self, state: State) -> Result<(), EngineError> {
         if self.kept.count.get() > MOST_KEPT {
             self.kept.count.set(0);
+            self.kept.early.borrow_mut().clear();
             state.push_table()?;
             state.set_slot(Slot::Conditions)?;
         }
         Ok(())
     }
+}
+
+/// An error that speaks of names as of local variables, as they were looked up before, says what they are.
+fn as_named(error: EngineError, names: &[String], target: Target) -> EngineError {
+    let EngineError::Raised(mut text) = error else { return error };
+    for name in names {
+        let kind = match place_of(Some(target), name) {
+            Place::Local(..) => continue,
+            Place::Captured(..) => "upvalue",
+            Place::Removed(_) => "constant",
+            Place::Global => "global",
+        };
+        // Lua 5.2 says which variable first, and then what it holds.
+        for (before, behind) in [("(", ")"), ("", " (a ")] {
+            let [said, meant] = ["local", kind].map(|kind| format!("{before}{kind} '{name}'{behind}"));
+            text = text.replace(&said, &meant);
+        }
+    }
+    EngineError::Raised(text)
 }

@@ -90,7 +90,8 @@ impl Evaluator {
         Ok(id)
     }
 
-    /// Runs the function on top of `state`, which is popped, within what it may take, and leaves its results; answers how many.
+    /// Runs the function on top of `state`, which is popped, within what it may take, with the extra arguments of the frame, and leaves
+    /// its results; answers how many.
     pub(crate) fn run(
         &self,
         state: State,
@@ -100,6 +101,30 @@ impl Evaluator {
     ) -> Result<i32, EngineError> {
         let coroutine = self.push_guarded(state, 0, false)?;
         let arguments = target.map_or(0, |target| scope::push_varargs(target, coroutine));
+        self.run_guarded(state, (coroutine, arguments), environment, target, allowance)
+    }
+
+    /// The same with the `arguments` values on top as arguments, and the function below them.
+    fn run_with(
+        &self,
+        state: State,
+        arguments: i32,
+        environment: i64,
+        target: Target,
+        allowance: &Allowance,
+    ) -> Result<i32, EngineError> {
+        let coroutine = self.push_guarded(state, arguments, false)?;
+        self.run_guarded(state, (coroutine, arguments), environment, Some(target), allowance)
+    }
+
+    fn run_guarded(
+        &self,
+        state: State,
+        (coroutine, arguments): (State, i32),
+        environment: i64,
+        target: Option<Target>,
+        allowance: &Allowance,
+    ) -> Result<i32, EngineError> {
         let limited = self.limit(state, coroutine, allowance);
         let count = self.within(environment, target, || self.resume(state, coroutine, 1 + arguments));
         limited.end(count)
@@ -212,7 +237,8 @@ fn push_spare_thread(state: State) -> Result<State, EngineError> {
         state.pop(1);
         return state.push_thread();
     };
-    state.push_nil();
+    // Its place stays.
+    state.push_bool(false);
     state.set_slot(Slot::Spare)?;
     Ok(spare)
 }

@@ -99,22 +99,22 @@ impl Evaluator {
         is_out_of_reach: impl Fn(Target, &str) -> bool,
     ) -> NamesUsed {
         let mut used = NamesUsed::default();
-        for name in free_names(text) {
-            match scope::place_of(target, &name) {
+        for name in free_names(text).iter() {
+            match scope::place_of(target, name) {
                 _ if name == "..." => used.of_function |= target.is_some(),
                 Place::Local(..) | Place::Captured(..) | Place::Removed(_) => used.of_function |= name != "_ENV",
                 Place::Global if name == "_ENV" => {}
                 Place::Global => {
-                    let is_of_host = self.shown.tree_named(&name).is_some();
+                    let is_of_host = self.shown.tree_named(name).is_some();
                     if used.out_of_reach.is_none()
-                        && target.is_some_and(|target| !is_of_host && is_out_of_reach(target, &name))
+                        && target.is_some_and(|target| !is_of_host && is_out_of_reach(target, name))
                     {
                         used.out_of_reach = Some(name.clone());
                     }
                     let is_there =
-                        !matches!(self.find_beyond(target, &name), Found::Global) || self.may_be_global(target, &name);
+                        !matches!(self.find_beyond(target, name), Found::Global) || self.may_be_global(target, name);
                     if !is_there && used.missing.is_none() {
-                        used.missing = Some(name);
+                        used.missing = Some(name.clone());
                     }
                 }
             }

@@ -141,6 +141,20 @@ fn tree(name: &str, path: &Path, shown: &Shown, scope: Scope) -> Option<Scalar> 
     (!is_own).then(|| of_tree(shown, &TreePath { root, path: path.clone() })).flatten()
 }
 
+/// Pushes what a name stands for in a function; nothing where only Lua can tell.
+pub(super) fn push_name(name: &str, shown: &Shown, target: Target) -> Option<()> {
+    let top = target.state.top();
+    let found = push_path(name, &Path::default(), shown, target.state, Scope::Function(target));
+    if found.is_none() {
+        target.state.cut_to(top);
+    } else if target.state.top() > top + 1 {
+        // What led to it is below.
+        target.state.replace(top + 1);
+        target.state.cut_to(top + 1);
+    }
+    found
+}
+
 /// Pushes what a path of the script leads to.
 fn push_path(name: &str, path: &Path, shown: &Shown, state: State, scope: Scope) -> Option<()> {
     let (target, top) = (target_of(scope), state.top());

@@ -10,8 +10,10 @@ use rustc_hash::FxHashSet;
 use super::body;
 use super::compared;
 use super::hook::{caught, watch_of};
+use super::layout;
 use super::scalars::push_scalar;
 use super::state::{Slot, State};
+use super::watch::Sees;
 use crate::dialect::natives::Natives;
 use crate::text::conditions::Scalar;
 use crate::text::counted::Counted;
@@ -39,16 +41,21 @@ impl Counting {
 }
 
 /// What filters call, in the order of [`Natives::asked`].
-const ASKED: [ffi::lua_CFunction; 5] = [field, test, host, count, name];
+const ASKED: [ffi::lua_CFunction; 6] = [field, test, host, count, name, globals];
 
 /// What filters call, by the constants that stand for that.
 pub(super) fn asked(natives: &Natives) -> impl Iterator<Item = (&String, ffi::lua_CFunction)> {
     natives.asked().into_iter().zip(ASKED)
 }
 
-/// Whether a function is one that bodies were made to call.
+/// All that bodies were made to call.
+pub(super) fn put_in() -> impl Iterator<Item = ffi::lua_CFunction> {
+    ASKED.into_iter().chain([body::at_site as ffi::lua_CFunction, body::at_assignment])
+}
+
+/// Whether a function is one of these.
 pub(super) fn is_put_in(native: ffi::lua_CFunction) -> bool {
-    ASKED.into_iter().chain([body::at_site as ffi::lua_CFunction]).any(|held| held as usize == native as usize)
+    put_in().any(|held| held as usize == native as usize)
 }
 
 /// Pushes what the table at 1 holds at the key at 2, and answers true, as long as no metamethod could have a say.
@@ -89,19 +96,34 @@ pub(super) unsafe extern "C-unwind" fn test(raw: *mut ffi::lua_State) -> c_int {
     }
 }
 
-/// `host(number, purpose, constant[, own])`: a number at a path of the host's data; or whether what is there is true, or the same as the
-/// constant, as 1 or 0. A global of the script's own by that name comes first; `own` is that, where the function sees globals.
-pub(super) unsafe extern "C-unwind" fn host(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua with three or four arguments and room for more; nothing is converted, pushed values are no objects of the
-    // collector, and nothing raises.
+/// `globals()`: the table that the calling function sees as its globals, which uses none and has no `_ENV`; nil where that was not found
+/// out before.
+pub(super) unsafe extern "C-unwind" fn globals(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by a function written in Lua, without arguments and with room for some values; nothing is converted, and nothing
+    // raises. The layout is known where bodies are exchanged.
     unsafe {
-        let sees_globals = ffi::lua_gettop(raw) == 4;
-        let has_own = sees_globals && ffi::lua_type(raw, 4) != ffi::LUA_TNIL;
+        let caller = layout::call_below(layout::current_call(raw));
+        let sees = watch_of(raw).and_then(|watch| watch.globals_of.get(&layout::definition_of(caller)?));
+        let Some(Sees::Kept(number)) = sees else { return 0 };
+        ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Environments.key());
+        c_int::from(ffi::lua_type(raw, 1) == ffi::LUA_TTABLE && ffi::lua_rawgeti(raw, 1, number) == ffi::LUA_TTABLE)
+    }
+}
+
+/// `host(number, purpose, constant, globals, name)`: a number at a path of the host's data; or whether what is there is true, or the
+/// same as the constant, as 1 or 0. A global of the script's own by that name comes first, in what the function sees as its globals.
+pub(super) unsafe extern "C-unwind" fn host(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua with five arguments and room for more; nothing is converted, pushed values are no objects of the collector,
+    // and nothing raises.
+    unsafe {
+        // What is no table has fields by metamethods, if it has any, or is not known.
+        let has_own = ffi::lua_type(raw, 4) != ffi::LUA_TTABLE || {
+            ffi::lua_pushvalue(raw, 5);
+            ffi::lua_rawget(raw, 4) != ffi::LUA_TNIL
+        };
         let number = usize::try_from(ffi::lua_tointegerx(raw, 1, std::ptr::null_mut())).unwrap_or(usize::MAX);
         let watch = watch_of(raw).filter(|_| !has_own);
-        let read = watch.and_then(|watch| {
-            caught(|| watch.told(|told| told.read_host(State::new(raw), number, sees_globals))).flatten().flatten()
-        });
+        let read = watch.and_then(|watch| caught(|| watch.told(|told| told.read_host(number))).flatten().flatten());
         let Some(read) = read else { return 0 };
         let is_so = match (ffi::lua_tointegerx(raw, 2, std::ptr::null_mut()), read) {
             (VALUE, read @ (Scalar::Integer(_) | Scalar::Float(_))) => {

@@ -27,6 +27,7 @@ use super::asked;
 use super::hook::{self, watch_of};
 use super::layout;
 use super::leap;
+use super::offered::ask;
 use super::state::{Slot, State};
 use crate::dialect::natives::Natives;
 use crate::dialect::patches::Patch;
@@ -225,7 +226,7 @@ fn called(
     natives: &Natives,
     report: ffi::lua_CFunction,
 ) -> Result<Vec<(usize, ffi::lua_CFunction)>, EngineError> {
-    let all = [(&natives.report, report)].into_iter().chain(asked::asked(natives));
+    let all = [(&natives.report, report), (&natives.assigned, at_assignment)].into_iter().chain(asked::asked(natives));
     let found = all.map(|(text, native)| Ok((address_of_text(state, text)?, native)));
     found.collect()
 }
@@ -293,7 +294,8 @@ impl Tree {
         self.inside == other.inside && self.bodies().zip(other.bodies()).all(|(a, b)| a.fits(b))
     }
 
-    /// Has what reports call [`at_site`], and what reads the functions that do ([`asked`]), and puts patches in.
+    /// Has what reports call [`at_site`], what stands behind assignments [`at_assignment`], and what reads the functions that do
+    /// ([`asked`]), and puts patches in.
     ///
     /// # Errors
     /// When the state has no memory left.
@@ -344,5 +346,12 @@ pub(super) unsafe extern "C-unwind" fn at_site(raw: *mut ffi::lua_State) -> c_in
             leap::go_on(watch, raw);
         }
     }
+    0
+}
+
+/// What an exchanged body calls behind a statement that has given a variable a value, if its assignments are asked for.
+pub(super) unsafe extern "C-unwind" fn at_assignment(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua, in a call that a function written in Lua makes; nothing is owned here when it is left.
+    unsafe { ask(raw, |told, state| told.assigned(state)) };
     0
 }

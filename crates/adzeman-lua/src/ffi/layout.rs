@@ -94,6 +94,15 @@ pub(super) unsafe fn instruction_of_call(call: *const c_void) -> u32 {
     }
 }
 
+/// The address of the instruction behind the one that a call of a function written in Lua is at.
+///
+/// # Safety
+/// As [`definition_of`], for such a call.
+pub(super) unsafe fn place_of_call(call: *const c_void) -> usize {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read(call.byte_add(PLACE_OF_CALL).cast()) }
+}
+
 /// Makes a record that `lua_getstack` filled in one of another call of the same stack.
 ///
 /// # Safety

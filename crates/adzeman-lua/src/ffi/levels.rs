@@ -6,6 +6,7 @@ use std::ffi::{CStr, c_int};
 use super::api as ffi;
 
 use super::natives::{on_handling, original, reporting};
+use super::offered::ask;
 
 /// What stands in the place of the library's functions, by its table and name.
 pub(super) const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 4] = [
@@ -77,7 +78,9 @@ unsafe extern "C-unwind" fn set_local(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: as `get_info`.
     unsafe {
         pass_over(raw, 1);
-        original(set_local).map_or(0, |original| original(raw))
+        let results = original(set_local).map_or(0, |original| original(raw));
+        ask(raw, |told, state| told.assigned(state));
+        results
     }
 }
 

@@ -78,6 +78,7 @@ fn natives() -> &'static HashMap<usize, Native> {
             (address, Native { effect: if is_wrapped { Effect::RunsThread } else { effect_of(&name) }, name })
         }));
         let own = super::proxy::own().into_iter().chain([guard::guard, guard::guard_and_report]);
+        let own = own.chain(super::asked::put_in());
         found.extend(own.map(|function| (function as usize, Native { name: String::new(), effect: Effect::Own })));
         found
     })

@@ -40,6 +40,7 @@ pub(crate) mod offered;
 pub(crate) mod one_call;
 mod others;
 mod own_hooks;
+pub(crate) mod places;
 pub(crate) mod print;
 pub(crate) mod profile;
 pub(crate) mod proxy;

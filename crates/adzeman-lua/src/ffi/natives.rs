@@ -1,8 +1,8 @@
 //! `pcall`, `xpcall`, `coroutine.resume` and `coroutine.wrap` as the library has them, with two things more: an error is
 //! reported where it is raised, with the stack as it is there, while someone waits for errors; and the coroutine that runs
 //! is known. `string.dump` hands out functions as they were loaded; `load`, `loadfile`, `dofile` and what `require` finds files by
-//! tell of what they have compiled while someone is attached; and the functions of [`own_hooks`] and [`levels`] are put in place here
-//! as well.
+//! tell of what they have compiled while someone is attached; `debug.setupvalue` and `debug.upvaluejoin` of what they change;
+//! and the functions of [`own_hooks`] and [`levels`] are put in place here as well.
 //! All take the place of the library's own only where the state has those.
 //!
 //! While someone waits for errors, a handler given to `xpcall` has one native function more above it.
@@ -19,13 +19,14 @@ use super::apart::in_new_state;
 use super::calls::close;
 use super::hook::{self, watch_of};
 use super::levels;
+use super::offered::ask;
 use super::own_hooks;
 use super::state::{State, Type};
 use super::watch::Watch;
 use crate::dialect::{Dialect as _, Version};
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 14] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 16] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
@@ -36,6 +37,8 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 14] = [
     (c"_G", c"load", load),
     (c"_G", c"loadfile", load_file),
     (c"_G", c"dofile", do_file),
+    (c"debug", c"setupvalue", set_captured),
+    (c"debug", c"upvaluejoin", join_captured),
     levels::REPLACED[0],
     levels::REPLACED[1],
     levels::REPLACED[2],
@@ -441,6 +444,26 @@ unsafe extern "C-unwind" fn dump(raw: *mut ffi::lua_State) -> c_int {
         }
     }
     1
+}
+
+/// The library's own `debug.setupvalue`: a variable may have another value then.
+unsafe extern "C-unwind" fn set_captured(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua, in whose place it stands only where that was the library's; nothing is owned here when it raises.
+    unsafe {
+        let results = original(set_captured).map_or(0, |original| original(raw));
+        ask(raw, |told, state| told.assigned(state));
+        results
+    }
+}
+
+/// The library's own `debug.upvaluejoin`: functions may share variables then that do not by the text.
+unsafe extern "C-unwind" fn join_captured(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `set_captured`.
+    unsafe {
+        let results = original(join_captured).map_or(0, |original| original(raw));
+        ask(raw, |told, _| told.variables_joined());
+        results
+    }
 }
 
 /// The library's own function, in whose place `function` stands, one of [`REPLACED`]: it does so only where that was found.

@@ -345,6 +345,13 @@ impl State {
 
     /// Takes the value on top into a registry slot.
     pub(crate) fn set_slot(self, slot: Slot) -> Result<(), EngineError> {
+        if self.push_slot(slot) != Type::Nil {
+            self.pop(1);
+            // SAFETY: the value is on top; the registry is a table, which needs no memory for a key that it has.
+            unsafe { ffi::lua_rawsetp(self.0, ffi::LUA_REGISTRYINDEX, slot.key()) };
+            return Ok(());
+        }
+        self.pop(1);
         self.push_pointer(slot.key().cast_mut());
         self.swap();
         self.raw_set(ffi::LUA_REGISTRYINDEX)

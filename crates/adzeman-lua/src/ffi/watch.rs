@@ -4,7 +4,7 @@ use std::cell::{Cell, OnceCell, RefCell};
 use std::rc::{Rc, Weak};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet};
@@ -22,6 +22,7 @@ use super::leap::Leaping;
 use super::objects::LEAST;
 use super::one_call::Confined;
 use super::others::Others;
+use super::places::Places;
 use super::profile::{Profile, Samples};
 use super::proxy::{Entry, Then};
 use super::state::{State, Type};
@@ -36,9 +37,15 @@ pub(crate) trait Attendant {
     /// An exchanged body reports a line.
     fn site_reached(&self, state: State, activation: &Activation, line: u32);
 
-    /// The innermost function written in Lua reads from the host's data, by the number of a path; nothing where that cannot be told,
-    /// or where scripts have a global of their own by the name, unless it is known that they have not.
-    fn read_host(&self, state: State, number: usize, is_own_known: bool) -> Option<Scalar>;
+    /// A variable may have been given another value by the script that runs on this thread: by the function that called the native one
+    /// that runs, or by that itself.
+    fn assigned(&self, state: State);
+
+    /// Functions may share variables now that did not by the text.
+    fn variables_joined(&self);
+
+    /// A function written in Lua reads from the host's data, by the number of a path; nothing where that cannot be told.
+    fn read_host(&self, number: usize) -> Option<Scalar>;
 
     /// Whether a line of the function that runs is no one's business, as only changes are looked for, and there is none.
     fn passes_line(&self, state: State, definition: Option<Definition>, line: u32) -> bool;
@@ -98,6 +105,9 @@ pub(crate) trait Attendant {
     /// Runs a finalizer that an evaluation has given, with its object on top of `state`.
     fn finalize(&self, state: State);
 
+    /// The time of the host, without that for which anything was held, if it keeps one.
+    fn now(&self) -> Option<Duration>;
+
     /// The kind of the event that is handled at this moment.
     fn during(&self) -> Option<String>;
 
@@ -149,6 +159,15 @@ pub(crate) struct CallsFor {
     pub(crate) times: bool,
 }
 
+/// When a call began.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Began {
+    /// By the time of the host.
+    pub(crate) at: Duration,
+    /// Whether it had begun by then.
+    pub(crate) ran_before: bool,
+}
+
 /// How one state is watched. Its address is known to the state's hooks.
 pub(crate) struct Watch {
     pub(crate) main: State,
@@ -166,9 +185,11 @@ pub(crate) struct Watch {
     abandoning: Cell<bool>,
     /// Where functions find their globals, as far as that was asked and is the same everywhere in them.
     pub(super) globals_of: ByDefinition<Sees, 64>,
+    /// Where names are in exchanged bodies, at places that they reported.
+    pub(super) places: Places,
     calls_for: Cell<Option<CallsFor>>,
     /// When calls under way began, if that is wanted.
-    pub(crate) begun: RefCell<FxHashMap<usize, Instant>>,
+    pub(crate) begun: RefCell<FxHashMap<usize, Began>>,
     /// The call that has begun and has not reached its first line.
     entered: Cell<usize>,
     /// How many calls that a person asked for are under way.
@@ -237,6 +258,7 @@ impl Watch {
             busy: Cell::new(false),
             abandoning: Cell::new(false),
             globals_of: ByDefinition::default(),
+            places: Places::default(),
             calls_for: Cell::new(None),
             begun: RefCell::default(),
             entered: Cell::new(0),
@@ -351,7 +373,7 @@ impl Watch {
     /// The lines on which some source has a breakpoint.
     pub(crate) fn cover(&self, mask: &LineSet) {
         self.lines.mask.borrow_mut().clone_from(mask);
-        self.forget_gate();
+        self.forget_bodies();
     }
 
     /// The hook has reported a line that its body may report as well.
@@ -545,8 +567,10 @@ impl Watch {
         holds
     }
 
-    pub(crate) fn forget_gate(&self) {
+    /// Functions may have other bodies: which of them hold breakpoints, and where names are in them, is found out anew.
+    pub(crate) fn forget_bodies(&self) {
         self.lines.gate.forget();
+        self.places.forget();
     }
 
     /// A call has begun that may hold a breakpoint.
@@ -589,10 +613,17 @@ impl Watch {
             return false;
         }
         if only.times {
-            self.begun.borrow_mut().insert(call, Instant::now());
+            self.note_begun(call);
         }
         self.enter(call);
         true
+    }
+
+    /// A call has begun.
+    pub(crate) fn note_begun(&self, call: usize) {
+        if let Some(at) = self.told(|told| told.now()).flatten() {
+            self.begun.borrow_mut().insert(call, Began { at, ran_before: false });
+        }
     }
 
     /// Whether each call is to be looked at, besides the gate.

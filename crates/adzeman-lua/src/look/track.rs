@@ -199,6 +199,9 @@ impl Tracks {
 
     /// Whether a watched value differs from the last time.
     pub(crate) fn probe(&self, state: State, track: TrackId) -> Result<Probe, EngineError> {
+        if self.are_same(state, &[track]) {
+            return Ok(Probe::Same);
+        }
         let Some(place) = self.held.borrow().all.get(&track.0).copied() else { return Ok(Probe::Gone) };
         state.push_slot(Slot::Tracks);
         let slot = state.top();
@@ -232,6 +235,22 @@ impl Tracks {
             };
             is_same(state, holder, entry(track.0, 0))
         })
+    }
+
+    /// The captured variable that a watched value is: the name of the chunk of the function that it was found by, and its own; nothing
+    /// for one that is none.
+    pub(crate) fn captured(&self, state: State, track: TrackId) -> Option<(String, String)> {
+        if !matches!(self.held.borrow().all.get(&track.0), Some(Where::Captured(_))) {
+            return None;
+        }
+        let top = state.top();
+        state.push_slot(Slot::Tracks);
+        state.raw_get_index(-1, entry(track.0, 0));
+        let chunk_name = state.function_info(-1).chunk_name;
+        state.raw_get_index(top + 1, entry(track.0, 1));
+        let name = state.text_at(-1);
+        state.cut_to(top);
+        Some((chunk_name, name?))
     }
 
     /// Whether `text`, as a function uses it, names a watched value: the same variable, or the same field of the same table.

@@ -2,7 +2,8 @@
 //! makes.
 
 use std::borrow::Cow;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, VecDeque};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use adzeman_core::source::Line;
 use full_moon::ast::{Ast, FunctionBody, LocalAssignment, LocalFunction, NumericFor, Parameter, Prefix, Var};
@@ -18,12 +19,26 @@ const BEFORE: &str = "return ";
 
 /// The names that an expression uses from around it, in order, and `...` if it uses the extra arguments. None in a text that
 /// is no expression.
-pub(crate) fn free_names(expression: &str) -> Vec<String> {
+pub(crate) fn free_names(expression: &str) -> Arc<[String]> {
+    /// What was read last, the newest first: watches are asked for at each stop.
+    static KNOWN: Mutex<VecDeque<(String, Arc<[String]>)>> = Mutex::new(VecDeque::new());
+    const MOST_KNOWN: usize = 64;
+    const LONGEST_KNOWN: usize = 1024;
+    let known = || KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, names)) = known().iter().find(|(held, _)| held == expression) {
+        return names.clone();
+    }
     let mut names = Vec::new();
     for (name, _) in free_uses(expression) {
         if !names.contains(&name) {
             names.push(name);
         }
+    }
+    let names: Arc<[String]> = names.into();
+    if expression.len() <= LONGEST_KNOWN {
+        let mut known = known();
+        known.truncate(MOST_KNOWN - 1);
+        known.push_front((expression.to_owned(), names.clone()));
     }
     names
 }
@@ -222,7 +237,8 @@ mod tests {
             ("1 +", &[]),
         ];
         for (text, names) in cases {
-            assert_eq!(free_names(text), names, "{text}");
+            assert_eq!(free_names(text).to_vec(), names, "{text}");
+            assert_eq!(free_names(text).to_vec(), names, "{text}, once more");
         }
     }
 

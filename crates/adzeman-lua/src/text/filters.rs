@@ -13,7 +13,8 @@
 //!   to be true, or equal to a constant, the function answers 1 or 0.
 //! - A hit rule counts the times that are no hits.
 //! - A name is a variable, or else a global, which is a field of `_ENV`. Which it is, the compiler tells: a filter begins by taking
-//!   each for a variable, and [learns](Filter::is_global).
+//!   each for a variable, and [learns](Filter::is_global). A function that uses no globals has no `_ENV`: what it would see is handed
+//!   out by a native function.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -143,7 +144,7 @@ impl Filter {
         self.names.globals.insert(name.to_owned())
     }
 
-    /// Takes notice that globals cannot be read where the filter stands; false if that was known, or it reads none.
+    /// Takes notice that the function in which the filter stands has no `_ENV`; false if that was known, or it reads no globals.
     pub(crate) fn lacks_environment(&mut self) -> bool {
         !self.names.globals.is_empty() && !std::mem::replace(&mut self.names.lacks_environment, true)
     }
@@ -290,8 +291,7 @@ impl Writer<'_> {
             Some((last, table)) => (self.variable(name, table, Purpose::Value)?, self.key(last)?),
             // A variable of its own is another matter: so is what cannot be read. The compiler tells whether it is one.
             None if !self.names.globals.contains(name) => return Some(format!("({name} == nil or true)")),
-            None if self.names.lacks_environment => return None,
-            None => ("_ENV".to_owned(), format!("\"{name}\"")),
+            None => (self.globals(), format!("\"{name}\"")),
         };
         Some(is_one(&format!("(\"{}\")({}, {table}, {key})", self.natives.name, track.0)))
     }
@@ -306,8 +306,7 @@ impl Writer<'_> {
                     Purpose::Same(constant) => format!("({name} == {constant})"),
                 });
             }
-            None if self.names.lacks_environment => return None,
-            None => ("_ENV".to_owned(), format!("\"{name}\"")),
+            None => (self.globals(), format!("\"{name}\"")),
         };
         let Natives { field, test, .. } = self.natives;
         Some(match purpose {
@@ -316,6 +315,11 @@ impl Writer<'_> {
             Purpose::Truth => is_one(&format!("(\"{test}\")({table}, {key})")),
             Purpose::Same(constant) => is_one(&format!("(\"{test}\")({table}, {key}, {constant})")),
         })
+    }
+
+    /// What the function sees as its globals.
+    fn globals(&self) -> String {
+        if self.names.lacks_environment { format!("(\"{}\")()", self.natives.globals) } else { "_ENV".to_owned() }
     }
 
     fn key(&self, segment: &Segment) -> Option<String> {
@@ -329,13 +333,13 @@ impl Writer<'_> {
         }
     }
 
-    /// What the host tells. A global of the script's own comes first: whether there is one is handed over where that can be read.
+    /// What the host tells. A global of the script's own comes first.
     fn host(&self, root: Root, path: &Path, purpose: Purpose<'_>) -> Option<String> {
         let number = host_paths::number_of(&TreePath { root, path: path.clone() })?;
-        let own = self.variable(root.name(), &[], Purpose::Value);
-        let own = own.map(|own| format!(", {own}")).unwrap_or_default();
-        let call =
-            |purpose: i64, constant: &str| format!("(\"{}\")({number}, {purpose}, {constant}{own})", self.natives.host);
+        let (host, globals, name) = (&self.natives.host, self.globals(), root.name());
+        let call = |purpose: i64, constant: &str| {
+            format!("(\"{host}\")({number}, {purpose}, {constant}, {globals}, \"{name}\")")
+        };
         Some(match purpose {
             Purpose::Value => call(VALUE, "nil"),
             Purpose::Truth => is_one(&call(TRUTH, "nil")),
@@ -424,14 +428,18 @@ mod tests {
         let path = TreePath { root: Root::Event, path: [Segment::Field("n".into())].into_iter().collect() };
         let number = host_paths::number_of(&path).unwrap();
         let expected = format!(
-            r#"(((("f")(_ENV, "limit")) + 0) < 3) and ((("h")({number}, 2, 2, (("f")(_ENV, "event"))) + 0) == 1) and ((("t")(t, "x") + 0) == 1)"#
+            r#"(((("f")(_ENV, "limit")) + 0) < 3) and ((("h")({number}, 2, 2, _ENV, "event") + 0) == 1) and ((("t")(t, "x") + 0) == 1)"#
         );
-        assert_eq!(filter.text(&Natives::short()), Some(expected));
+        assert_eq!(filter.text(&Natives::short()), Some(expected.clone()));
         assert!(filter.lacks_environment() && !filter.lacks_environment());
-        assert_eq!(filter.text(&Natives::short()), None, "what the first part is, only the condition itself can tell");
+        let handed_out = expected.replace("_ENV", r#"("g")()"#);
+        assert_eq!(filter.text(&Natives::short()), Some(handed_out));
         let mut filter = Filter::of("event.n == 2").unwrap();
         assert!(filter.is_global("event") && filter.lacks_environment());
-        assert_eq!(filter.text(&Natives::short()), Some(format!(r#"((("h")({number}, 2, 2) + 0) == 1)"#)));
+        assert_eq!(
+            filter.text(&Natives::short()),
+            Some(format!(r#"((("h")({number}, 2, 2, ("g")(), "event") + 0) == 1)"#))
+        );
     }
 
     #[test]

@@ -1,9 +1,11 @@
 //! What the text of a script says. Nothing here touches a state.
 
+pub(crate) mod assigned;
 pub(crate) mod beginnings;
 pub(crate) mod conditions;
 pub(crate) mod continued;
 pub(crate) mod counted;
+pub(crate) mod early;
 pub(crate) mod expressions;
 pub(crate) mod filters;
 pub(crate) mod host_paths;

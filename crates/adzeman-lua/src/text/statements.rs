@@ -2,7 +2,7 @@
 //!
 //! The call stands at the start of the first statement that begins on the line, in each function that has one there, with a
 //! semicolon before and behind it: what is before it cannot take it for a part, and it cannot take those of the statement. No
-//! line moves, and no local variable changes its register.
+//! line moves, and no local variable changes its register. What tells of an assignment stands behind its statement, in the same way.
 //!
 //! What is called is a constant. It becomes a native function, which compiled code cannot be written with: the engine writes
 //! nil. So the call is made only if the constant is not nil, and a function that the host writes out while its line is armed
@@ -14,6 +14,7 @@ use adzeman_core::source::{Line, LineSet};
 use full_moon::ast::{FunctionBody, LastStmt, Stmt};
 use full_moon::visitors::Visitor;
 
+use super::assigned::Assignments;
 use super::expressions::with_tree;
 use super::filters::Filter;
 use crate::dialect::natives::Natives;
@@ -34,6 +35,12 @@ pub(crate) fn call(natives: &Natives, filter: Option<&Filter>) -> String {
     }
     let report = &natives.report;
     format!(";if {condition}\"{report}\" ~= nil then (\"{report}\")() end;")
+}
+
+/// The call that tells that a variable was given a value.
+pub(crate) fn call_behind(natives: &Natives) -> String {
+    let assigned = &natives.assigned;
+    format!(";if \"{assigned}\" ~= nil then (\"{assigned}\")() end;")
 }
 
 /// The statements of a text, by the lines they begin on.
@@ -98,22 +105,25 @@ impl Statements {
     }
 
     /// Puts a call that reports on each of the lines, which are among the [`places`](Self::places), behind its filter if it has
-    /// one.
+    /// one; and one behind each of the statements that assign.
     pub(crate) fn with_calls(
         &self,
         text: &str,
         placed: &LineSet,
+        assigned: &Assignments,
         natives: &Natives,
         filters: &BTreeMap<Line, Filter>,
     ) -> String {
+        let of_line = |line: Line| self.on(line).iter().map(move |start| (line, start.byte as usize));
+        let sites = placed.iter().flat_map(of_line);
+        let mut calls: BTreeMap<usize, String> =
+            sites.map(|(line, at)| (at, call(natives, filters.get(&line)))).collect();
+        assigned.put(&call_behind(natives), &mut calls);
         let mut out = String::with_capacity(text.len());
         let mut from = 0;
-        let of_line = |line: Line| self.on(line).iter().map(move |start| (line, start.byte as usize));
-        let mut sites: Vec<(Line, usize)> = placed.iter().flat_map(of_line).collect();
-        sites.sort_unstable_by_key(|(_, byte)| *byte);
-        for (line, at) in sites {
+        for (at, call) in calls {
             out.push_str(&text[from..at]);
-            out.push_str(&call(natives, filters.get(&line)));
+            out.push_str(&call);
             from = at;
         }
         out.push_str(&text[from..]);
@@ -160,7 +170,7 @@ mod tests {
         let statements = Statements::of(text).unwrap();
         let natives = Natives { report: "m".into(), ..Natives::default() };
         let (placed, refused) = statements.places(&lines);
-        let instrumented = statements.with_calls(text, &placed, &natives, &BTreeMap::new());
+        let instrumented = statements.with_calls(text, &placed, &Assignments::default(), &natives, &BTreeMap::new());
         assert_eq!(instrumented.replace(&call(&natives, None), "@"), expected);
         mlua::Lua::new().load(&instrumented).into_function().unwrap();
         let all = placed.iter().count() + refused.len();
@@ -210,6 +220,23 @@ mod tests {
         assert_eq!(placed.iter().map(Line::get).collect::<Vec<_>>(), [2, 6]);
         let refused: Vec<_> = refused.iter().map(|(line, why)| (line.get(), *why)).collect();
         assert_eq!(refused, [(1, A_LOOP), (3, IN_A_STATEMENT), (7, IN_A_STATEMENT), (8, A_LOOP)]);
+    }
+
+    #[test]
+    fn what_tells_of_an_assignment_stands_behind_its_statement() {
+        let text = "local x, s\nx = 1; x = 2 (f or g)(x)\nx=''s=''\nif s then x = s end";
+        let names = ["x", "s"].map(str::to_owned).into();
+        let (statements, assigned) = (Statements::of(text).unwrap(), Assignments::of(text, &names).unwrap());
+        let natives = Natives::short();
+        let instrumented = |lines: &[u32]| {
+            let lines: LineSet = lines.iter().copied().collect();
+            let text = statements.with_calls(text, &lines, &assigned, &natives, &BTreeMap::new());
+            mlua::Lua::new().load(&text).into_function().unwrap();
+            text.replace(&call_behind(&natives), "!").replace(&call(&natives, None), "@")
+        };
+        // A number is not called: what follows is a statement of its own.
+        assert_eq!(instrumented(&[]), "local x, s\nx = 1!; x = 2! (f or g)(x)\nx=''!s=''!\nif s then x = s! end");
+        assert_eq!(instrumented(&[3]), "local x, s\nx = 1!; x = 2! (f or g)(x)\n@x=''!s=''!\nif s then x = s! end");
     }
 
     #[test]

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, ChangeKind, OwnerId, Site, TrackId};
 use adzeman_core::decide::{Decider, Moment, Reason};
@@ -86,6 +87,10 @@ impl Supervisor for Supervising {
 
     fn attention(&self) -> Arc<AtomicBool> {
         Arc::default()
+    }
+
+    fn now(&self) -> Option<Duration> {
+        Some(Duration::ZERO)
     }
 
     fn holds_line(&self, source: SourceId, lines: &LineSet, first: u32, last: u32) -> bool {
@@ -188,11 +193,15 @@ pub(crate) struct Ran {
     pub(crate) hooked: BTreeMap<u32, String>,
     pub(crate) host: Rc<TestHost>,
     pub(crate) changes: Vec<String>,
+    /// What the main thread had a hook for before and behind each of the script's events.
+    pub(crate) hooks: Vec<(i32, i32)>,
     pub(crate) outcome: mlua::Result<mlua::Value>,
 }
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
 /// `rearm({lines}, condition)`, come to a safe point and have sources looked for by `safe_point()` and `discover()`, and have the binding write out a function, by `host_dump(function, strips)`.
+/// By `time_calls()` it is kept from there on when calls begin.
+/// Functions that it leaves in a global list `events` are called one by one when it is done, with a safe point before each.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
 }
@@ -273,6 +282,17 @@ fn run_from(
         }
     };
     lua.globals().set("rearm", lua.create_function(rearm).unwrap()).unwrap();
+    let time_calls = {
+        let (supervising, weak) = (supervising.clone(), Rc::downgrade(&engine));
+        move |_: &Lua, ()| {
+            supervising.decider.borrow_mut().time_calls(true);
+            weak.upgrade().iter().for_each(|engine| engine.watch(&supervising.need()));
+            Ok(())
+        }
+    };
+    if script.contains("time_calls()") {
+        lua.globals().set("time_calls", lua.create_function(time_calls).unwrap()).unwrap();
+    }
     let calls = [("safe_point", LuaEngine::safe_point as fn(&LuaEngine)), ("discover", LuaEngine::discover)];
     for (name, call) in calls.into_iter().filter(|(name, _)| script.contains(&format!("{name}()"))) {
         let weak = Rc::downgrade(&engine);
@@ -300,12 +320,20 @@ fn run_from(
     supervising.arm(marked.map(|(line, _)| at_line(line, None)).chain(more).collect());
     engine.watch(&supervising.need());
     let outcome = function.call::<mlua::Value>(());
+    let mut hooks = Vec::new();
+    let events = lua.globals().get::<Option<Vec<mlua::Function>>>("events").unwrap().unwrap_or_default();
+    for event in events {
+        engine.safe_point();
+        let before = crate::ffi::hook_mask(&lua);
+        event.call::<()>(()).unwrap();
+        hooks.push((before, crate::ffi::hook_mask(&lua)));
+    }
     *supervising.engine.borrow_mut() = None;
     let stops = supervising.stops.borrow().clone();
     let raises = supervising.raises.borrow().clone();
     let hooked = supervising.hooked.borrow().clone();
     let changes = supervising.changes.borrow().clone();
-    Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, changes, outcome }
+    Ran { lua, stops, reached: supervising.reached.get(), raises, hooked, host, changes, hooks, outcome }
 }
 
 /// Loads a text and runs it, with a breakpoint on each of these lines if `armed`, and lends what gives it another one.

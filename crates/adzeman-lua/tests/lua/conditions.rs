@@ -258,6 +258,174 @@ proptest! {
     }
 }
 
+/// A statement that may change a variable that it has captured, by its number.
+fn assigning(choice: u8) -> &'static str {
+    match choice % 12 {
+        0 => "kept = kept + 1",
+        1 => "other, kept = kept, kept * 2; other = 3",
+        2 => "for i = 1, 3 do kept = i other = other + i end",
+        3 => "local kept = other\n    kept = kept + 1",
+        // Lua 5.2 and 5.3 may take the function that they made there before, where it has captured the same.
+        4 => "local one = 1\n    made = function(n) kept = kept + n * one end",
+        5 => "if made then made(2) end",
+        6 => "turn()",
+        7 => "kept =\n      kept\n      + other",
+        8 => "pcall(function() kept = kept + 1 error('x') end)",
+        9 => {
+            "local at = 1\n    while debug.getupvalue(work, at) ~= 'kept' do at = at + 1 end\n    debug.setupvalue(work, at, 7)"
+        }
+        10 => "held = setmetatable({}, {__index = function() kept = kept + 1 return kept end})\n    other = held.x",
+        _ => "kept = kept",
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(150))]
+    #[test]
+    fn what_statements_tell_of_a_variable_is_all_that_changes_it(
+        inner in prop::collection::vec(0..12_u8, 0..5),
+        turned in prop::collection::vec(0..12_u8, 0..4),
+        events in prop::collection::vec(prop::collection::vec(0..12_u8, 0..4), 1..5),
+        first in prop::collection::vec(0..12_u8, 0..2),
+        armed in prop::collection::vec(3..40_u32, 0..3),
+    ) {
+        let block = |choices: &[u8]| {
+            choices.iter().map(|choice| format!("  do\n    {}\n  end\n", assigning(*choice))).collect::<String>()
+        };
+        let event = |choices: &Vec<u8>| format!("function()\n{}  return work()\nend, ", block(choices));
+        let script = format!(
+            "local kept, other, held, made, work = 1, 0\n\
+             local turn = coroutine.wrap(function()\n  while true do\n{}    coroutine.yield()\n  end\nend)\n\
+             function work()\n{}  return kept, made\nend\n\
+             events = {{function()\n  local all = {{kept, made}} --stop\n  rearm({{{}}})\n{}  return all\nend, {}}}\nreturn 'done'",
+            // A coroutine that resumes itself raises.
+            block(&turned).replace("turn()", "other = 1"),
+            block(&inner),
+            armed.iter().map(ToString::to_string).collect::<Vec<_>>().join(","),
+            block(&first),
+            events.iter().map(event).collect::<String>(),
+        );
+        for names in [&["kept"][..], &["kept", "made"]] {
+            let (ran, expected) = (run_watching(&script, names, false), run_watching(&script, names, true));
+            prop_assert!(ran.outcome.is_ok(), "{:?} in {}", ran.outcome, script);
+            prop_assert_eq!(&ran.changes, &expected.changes, "{:?} in {}", names, script);
+            prop_assert_eq!(&ran.stops, &expected.stops, "{:?} in {}", names, script);
+            // Where nothing has changed, nothing is hooked from the second event on.
+            let is_quiet = names == ["kept"] && ran.changes.is_empty() && armed.is_empty();
+            prop_assert!(!is_quiet || ran.hooks[1..].iter().all(|hooks| *hooks == (0, 0)), "{:?} in {}", ran.hooks, script);
+        }
+    }
+}
+
+#[test]
+fn no_line_is_looked_at_for_a_variable_whose_statements_tell() {
+    let script = "\
+local kept, other = 1, {}
+local function work(n)
+  kept = n
+  other.x = kept
+end
+local joined
+local function away() joined = 9 end
+events = {
+  function()
+    local all = {kept, other} --stop
+    rearm({})
+  end,
+  function() for i = 1, 100 do work(1) end end,
+  function()
+    work(2)
+    other.x = 5
+  end,
+  function() work(2) end,
+  function() kept = 3 end,
+  function() for i = 1, 3 do work(3) end end,
+  function() debug.setupvalue(work, 1, 4)
+    other.y = 1
+  end,
+  function() return work(4) end,
+  function() debug.upvaluejoin(away, 1, work, 1) end,
+  function() away()
+    other.z = 1
+  end,
+}
+return 'done'";
+    let ran = run_watching(script, &["kept"], false);
+    assert_eq!(
+        ran.changes,
+        ["4: kept 1 > 2 by 3", "20: kept 2 > 3 by 19", "22: kept 3 > 4 by 21", "27: kept 4 > 9 by 7"]
+    );
+    let lines = |mask: i32| mask & 4 != 0;
+    let hooks: Vec<_> = ran.hooks.iter().map(|(before, after)| (lines(*before), lines(*after))).collect();
+    let (off, on) = (false, true);
+    // A change in the last statement is found at the next line, whenever that is.
+    let expected = [
+        (off, off),
+        (off, off),
+        (off, off),
+        (off, off),
+        (off, on),
+        (on, off),
+        (off, off),
+        (off, off),
+        (off, on),
+        (on, on),
+    ];
+    assert_eq!(hooks, expected);
+    assert_eq!(run_watching(script, &["kept"], true).changes, ran.changes);
+}
+
+#[test]
+fn what_a_call_changes_is_read_behind_it() {
+    let script = "\
+local count = 0
+function bump() count = count + 1 return count end
+total = setmetatable({}, {__add = function(_, n) count = n return 7 end})
+local function f(n)
+  local here = n
+  return here + count
+end
+for i = 1, 3 do f(i) end
+return 'done'";
+    for condition in [
+        "bump() == count",
+        "count == bump() - 1 and n < 4",
+        "count + bump() == 2 * count - 1",
+        "total + n == 7 and count == n",
+        "rawequal(count, count) and bump() - count == 0",
+        // What the function sees as its globals is meant, wherever it stands.
+        "bump() > 0 and _ENV.count == nil and _ENV.total == total",
+    ] {
+        let ran = run_with(script, vec![at_line(6, Some(condition))], |_: &mut dyn Engine, _| Go::Freely);
+        assert_eq!(ran.stops, [6, 6, 6], "{condition}");
+    }
+}
+
+#[test]
+fn what_a_condition_changes_is_found_at_the_next_line() {
+    let script = "\
+local kept = 1
+function keep(n) kept = n return false end
+function work()
+  local n = 5
+  n = n + 1
+  return n
+end
+events = {
+  function()
+    local all = {kept} --stop
+    rearm({5}, 'keep(n)')
+  end,
+  function() work() end,
+  function() work() end,
+}
+return 'done'";
+    let (ran, expected) = (run_watching(script, &["kept"], false), run_watching(script, &["kept"], true));
+    assert_eq!(ran.changes, ["6: kept 1 > 5 by 5"]);
+    assert_eq!(ran.changes, expected.changes);
+    assert_eq!(ran.hooks[2], (0, 0));
+}
+
 #[test]
 fn a_change_tells_what_ran() {
     let script = "\

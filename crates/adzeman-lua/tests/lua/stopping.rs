@@ -4,7 +4,9 @@ use std::cell::RefCell;
 use std::rc::Rc;
 
 use crate::common::{Go, run};
+use adzeman_core::engine::{Engine, FrameKind};
 use adzeman_core::stepping::StepKind::{self, Into, Out, Over};
+use adzeman_core::value::Page;
 
 #[track_caller]
 fn stops(script: &str) -> Vec<u32> {
@@ -204,4 +206,35 @@ return got";
     assert_eq!(returns(script, &[Some(Over), None]), ["6", "9 after 2"]);
     assert_eq!(returns(script, &[Some(Out), None]), ["6", "9 after 2"]);
     assert_eq!(returns(script, &[Some(Into), None]), ["6", "2"]);
+}
+
+#[test]
+fn what_ran_before_calls_were_timed_has_run_for_longer() {
+    let script = "\
+local function late()
+  local here = 1 --stop
+  return here
+end
+local co = coroutine.wrap(function()
+  time_calls()
+  return (late())
+end)
+local function early()
+  return (co())
+end
+early()
+return 'done'";
+    let seen = Rc::new(RefCell::new(Vec::new()));
+    let noted = seen.clone();
+    let ran = run(script, move |engine: &mut dyn Engine, _| {
+        let frames = engine.frames(Page::first(9)).unwrap().items;
+        let script = frames.into_iter().filter(|frame| frame.kind == FrameKind::Script);
+        let times = script.map(|frame| (frame.name, frame.running_for.is_some(), frame.ran_before));
+        noted.borrow_mut().extend(times.map(|(name, is_known, ran_before)| format!("{name} {is_known} {ran_before}")));
+        Go::Freely
+    });
+    assert!(ran.outcome.is_ok());
+    let seen = seen.borrow();
+    assert_eq!(seen[0], "late true false");
+    assert!(seen.len() == 4 && seen[1..].iter().all(|frame| frame.ends_with("true true")), "{seen:?}");
 }

@@ -51,7 +51,7 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
         let outcome = handling(frame, || {
             loop {
                 let handled = Handling::begin(&lane, frame, progress);
-                recording.handler_begins(handled.began(), lane.budget.get());
+                recording.handler_begins(handled.began(), lane.limit());
                 let outcome = first(handler());
                 recording.handler_ends();
                 handled.end();
@@ -92,7 +92,7 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
         lane.poll(Some(frame));
         let outcome = handling(frame, || {
             let handled = Handling::begin(&lane, frame, progress);
-            recording.handler_begins(handled.began(), lane.budget.get());
+            recording.handler_begins(handled.began(), lane.limit());
             let outcome = handler();
             recording.bit_ends();
             match outcome {

@@ -1,7 +1,7 @@
 //! An event while it is handled: what has to be looked at before its handlers run, and after.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::sync::atomic::Ordering::SeqCst;
 use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, BreakpointId, ChangeKind, Site, Sited, Tracked, means};
@@ -10,12 +10,15 @@ use adzeman_core::host::{Aspect, Data, HostView as _, Outline, describe};
 use adzeman_core::path::TreePath;
 use adzeman_core::sharing::Shared;
 
-use super::budget::Alarm;
+use super::budget::{Alarm, Budget, Spent};
 use super::context::LocalContext;
 use super::recording::Suspended;
 use super::{HostState, Lane, OnComing};
 use crate::event::EventFrame;
 use crate::state::lock;
+
+/// After which part of a budget it is kept when calls begin: a handler that keeps well within it pays nothing for that.
+const TIMES_FROM_PART: u32 = 2;
 
 /// Which contexts of a lane still have the first line of a handler ahead of them: all that did not reach a line since they were
 /// told to await it. An event costs those only that did, however many there are.
@@ -66,9 +69,8 @@ pub(crate) struct Handling<'a> {
     before_coming: OnComing,
     /// When this bit began, by the host's clock.
     began: Duration,
-    /// The budget of the handler around this one, and what ends the alarm of this one.
-    outer_budget: Option<Duration>,
-    done: Option<Arc<AtomicBool>>,
+    /// The budget of the handler around this one.
+    outer_budget: Option<Budget>,
     is_put_back: bool,
 }
 
@@ -97,7 +99,7 @@ impl<'a> Handling<'a> {
         let before_coming = lane.on_coming.replace(on_coming);
         let budget = shortest(armed.on_time(frame.kind()));
         let enter = |context: &Shared<LocalContext>| {
-            let before = context.enter_event(expected, budget.is_some());
+            let before = context.enter_event(expected);
             (context.clone(), before)
         };
         let is_watched = !armed.on_host_change().is_empty() || armed.has_script_changes();
@@ -115,23 +117,10 @@ impl<'a> Handling<'a> {
             lane.await_first_lines();
         }
         let began = lane.host.clock.now();
-        let alarm = |budget: Duration| lane.set_alarm(began + budget.saturating_sub(progress.spent), &contexts);
-        let (outer_budget, done) = (lane.budget.replace(budget), budget.map(alarm));
+        let budget = budget.map(|limit| lane.set_alarm(began, limit, progress.spent, &contexts));
+        let outer_budget = lane.budget.replace(budget);
         let is_put_back = false;
-        Self {
-            lane,
-            frame,
-            armed,
-            shared,
-            contexts,
-            expected,
-            before,
-            before_coming,
-            began,
-            outer_budget,
-            done,
-            is_put_back,
-        }
+        Self { lane, frame, armed, shared, contexts, expected, before, before_coming, began, outer_budget, is_put_back }
     }
 
     /// When this bit began, by the host's clock.
@@ -162,11 +151,15 @@ impl<'a> Handling<'a> {
     fn put_back(&mut self) -> bool {
         self.is_put_back = true;
         self.lane.on_coming.set(self.before_coming);
-        if let Some(done) = &self.done {
-            done.store(true, SeqCst);
-            self.contexts.iter().for_each(|(context, _)| context.link.forget_budget());
+        let outer = self.outer_budget.take();
+        // What the outer handler has to be told came while this one ran, which it was no business of.
+        let is_pending = outer.as_ref().is_some_and(|outer| outer.spent.is_pending());
+        if let Some(budget) = self.lane.budget.replace(outer) {
+            budget.spent.is_done.store(true, SeqCst);
         }
-        self.lane.budget.set(self.outer_budget);
+        if is_pending {
+            self.lane.contexts().iter().for_each(|context| context.link.look_at_budget());
+        }
         let mut untouched =
             self.expected && (!self.contexts.is_empty() || self.lane.first_lines.borrow().reached.is_empty());
         if self.contexts.is_empty() && self.lane.host.contexts.any_occupied() {
@@ -263,11 +256,24 @@ impl Lane {
         self.first_lines.replace(FirstLines { told_at: Some(now), reached: Vec::new() });
     }
 
-    fn set_alarm(&self, at: Duration, contexts: &[(Shared<LocalContext>, (bool, bool))]) -> Arc<AtomicBool> {
-        let done = Arc::new(AtomicBool::new(false));
+    fn set_alarm(
+        &self,
+        began: Duration,
+        limit: Duration,
+        before: Duration,
+        contexts: &[(Shared<LocalContext>, (bool, bool))],
+    ) -> Budget {
+        let left_of = |part: Duration| began + part.saturating_sub(before);
+        let (times_from, at) = (Some(left_of(limit / TIMES_FROM_PART)), left_of(limit));
+        let spent = Arc::<Spent>::default();
         let contexts = contexts.iter().map(|(context, _)| context.link.clone()).collect();
-        self.host.timer().set(Alarm { contexts, at, done: done.clone() });
-        done
+        self.host.timer().set(Alarm { contexts, times_from, at, spent: spent.clone() });
+        Budget { limit, spent }
+    }
+
+    /// The time that the handler under way may take.
+    pub(super) fn limit(&self) -> Option<Duration> {
+        self.budget.borrow().as_ref().map(|budget| budget.limit)
     }
 
     /// Looks whether watched parts of host objects differ from the last time, and holds where that is asked for.

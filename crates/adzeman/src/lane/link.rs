@@ -32,7 +32,6 @@ pub(crate) struct ContextLink {
     mailbox: Mutex<Mailbox>,
     pub(super) pause_wanted: AtomicBool,
     pub(super) first_stop_wanted: AtomicBool,
-    pub(super) budget_over: AtomicBool,
     /// Jobs have waited for so long that the next line serves them.
     pub(super) serving_wanted: AtomicBool,
     /// Set with anything that the script thread must take notice of.
@@ -59,7 +58,6 @@ impl ContextLink {
             mailbox: Mutex::new(mailbox),
             pause_wanted: AtomicBool::new(false),
             first_stop_wanted: AtomicBool::new(false),
-            budget_over: AtomicBool::new(false),
             serving_wanted: AtomicBool::new(false),
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),
@@ -166,15 +164,9 @@ impl ContextLink {
         self.interrupt();
     }
 
-    /// The handler under way has used up its time: its next line is looked at.
-    pub(crate) fn budget_is_over(&self) {
-        self.budget_over.store(true, Ordering::SeqCst);
+    /// The handler under way has used up its time, or so much that it is worth to know what takes it: its next line is looked at.
+    pub(crate) fn look_at_budget(&self) {
         self.interrupt();
-    }
-
-    /// The handler is done, or another one begins.
-    pub(crate) fn forget_budget(&self) {
-        self.budget_over.store(false, Ordering::SeqCst);
     }
 
     /// The evaluation that has begun and is not done.

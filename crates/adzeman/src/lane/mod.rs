@@ -24,7 +24,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use adzeman_core::engine::Engine;
 use adzeman_core::sharing::Shared;
@@ -43,6 +43,7 @@ pub(crate) use open::OpenContext;
 pub(crate) use recording::note_refused;
 
 use again::Again;
+use budget::Budget;
 use handling::FirstLines;
 use link::Mailbox;
 use mail::Work;
@@ -82,7 +83,7 @@ pub(crate) struct Lane {
     /// Whether the event being handled is to be delivered again.
     pub(crate) again: Cell<bool>,
     /// The time budget of the handler under way.
-    pub(crate) budget: Cell<Option<Duration>>,
+    pub(crate) budget: RefCell<Option<Budget>>,
     /// When the jobs being done are done, in words; nothing between two events.
     pub(crate) when: RefCell<Option<String>>,
     /// Delivers events of the trail once more.
@@ -123,7 +124,7 @@ impl Lane {
             first_lines: RefCell::default(),
             on_coming: Cell::default(),
             again: Cell::new(false),
-            budget: Cell::new(None),
+            budget: RefCell::default(),
             when: RefCell::default(),
             again_by: Again::default(),
         });

@@ -23,6 +23,7 @@ use adzeman_dap::types::{Breakpoint, BreakpointLocation, ExceptionFilterOptions,
 
 use super::MOST_BREAKPOINTS;
 use super::ask::tell;
+use super::evaluate::names_used;
 use super::values::Named;
 use super::{Session, SessionError, convert};
 
@@ -104,17 +105,17 @@ impl Session {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let notation = context.syntax.language().notation;
         let named = self.named_inside(arguments.variables_reference, arguments.name, notation)?;
-        let missing = match &named {
-            Named::Text(text) => self.names_used(&context, frame, text)?.missing,
-            Named::Host(_) => None,
-        };
         let id = context.id;
-        let found = self.ask(&context, move |point| {
+        let (found, missing) = self.ask(&context, move |point| {
+            let missing = match &named {
+                Named::Text(text) => names_used(point, frame, text)?.missing,
+                Named::Host(_) => None,
+            };
             let place = match &named {
                 Named::Host(place) => Some(place.clone()),
                 Named::Text(text) => point.engine.host_place(frame, text).filter(|place| place.root == Root::Host),
             };
-            match (place, named) {
+            let found = match (place, named) {
                 (Some(place), _) | (None, Named::Host(place)) => {
                     point.context.data.bare(&place).map(|_| Tracked::Host(place)).map_err(SessionError::from)
                 }
@@ -122,8 +123,9 @@ impl Session {
                     let track = point.engine.track(frame, &shown);
                     track.map(|track| Tracked::Script { context: id, track, shown }).map_err(SessionError::from)
                 }
-            }
-        })?;
+            };
+            Ok::<_, SessionError>((found, missing))
+        })??;
         Ok(match found {
             Ok(tracked) => DataBreakpointInfoBody {
                 waits: missing.filter(|_| matches!(tracked, Tracked::Script { .. })).map(|name| {

@@ -31,17 +31,33 @@ const MOST_FIELDS: usize = 50;
 /// Functions named that have a variable of a name.
 const MOST_PLACES: usize = 4;
 
+/// Where the names of an expression are.
+///
+/// # Errors
+/// Where one of them stands for what cannot be reached from the frame.
+pub(super) fn names_used(
+    point: &mut SafePoint<'_>,
+    frame: Option<usize>,
+    text: &str,
+) -> Result<NamesUsed, SessionError> {
+    let used = point.engine.names_used(frame, text);
+    match used.out_of_reach {
+        Some(name) => Err(SessionError::OutOfReach(name)),
+        None => Ok(used),
+    }
+}
+
 impl Session {
     pub(super) fn set_expression(&mut self, arguments: SetExpressionArguments) -> Result<ValueBody, SessionError> {
         let (context, frame) = self.place(arguments.frame_id, arguments.thread_id)?;
         let SetExpressionArguments { expression, value, for_now, .. } = arguments;
         let (target, for_now) = (expression.clone(), for_now.unwrap_or(false));
         self.changes.check_room(for_now)?;
-        if frame.is_some() {
-            self.names_used(&context, frame, &expression)?;
-            self.names_used(&context, frame, &value)?;
-        }
         let (new, noted, made) = self.ask(&context, move |point| {
+            if frame.is_some() {
+                names_used(point, frame, &target)?;
+                names_used(point, frame, &value)?;
+            }
             let (new, noted) = change(point, frame, &target, &value, for_now)?;
             Ok::<_, SessionError>((new, noted, made(point)))
         })??;
@@ -58,42 +74,47 @@ impl Session {
             return Err(SessionError::BadExpression("there is no expression".to_owned()));
         }
         let base = base(arguments.format.as_ref());
-        let mut of_function = None;
         if matches!(arguments.context.as_deref(), Some("clipboard" | "bytes" | "expression")) {
             check_is_expression(&context, &expression)?;
         }
-        let is_watch = arguments.context.as_deref() == Some("watch");
-        // Without a frame there are globals alone.
-        let used = if frame.is_some() || is_watch {
-            self.names_used(&context, frame, &expression)?
-        } else {
-            NamesUsed::default()
-        };
-        let values = match arguments.context.as_deref() {
+        match arguments.context.as_deref() {
             Some("clipboard") => return self.whole_text(&context, frame, expression, text),
             Some("bytes") => {
                 let lines = |bytes: &[u8]| hex_lines(&bytes[..bytes.len().min(MOST_HEX_BYTES)]).join("\n");
                 return self.whole_text(&context, frame, expression, lines);
             }
-            Some("hover") => {
-                let shown = expression.clone();
-                let peeked = self.ask(&context, move |point| point.engine.peek(frame, &expression))?;
-                vec![peeked.ok_or(SessionError::NothingToHover(shown))?]
+            _ => {}
+        }
+        let how = arguments.context.clone();
+        let asked = self.ask(&context, move |point| {
+            let is_watch = how.as_deref() == Some("watch");
+            // Without a frame there are globals alone.
+            let used =
+                if frame.is_some() || is_watch { names_used(point, frame, &expression)? } else { NamesUsed::default() };
+            if let (true, Some(name)) = (is_watch, used.missing) {
+                return Ok(Err(name));
             }
-            Some("watch") => {
-                if let Some(name) = used.missing {
-                    return Err(self.not_in_scope(&context, name));
-                }
-                of_function = Some(used.of_function);
-                self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??
-            }
-            Some("repl" | "expression") => {
-                if arguments.context.as_deref() == Some("repl") {
-                    self.note_statement(&context, &expression);
-                }
-                self.ask(&context, move |point| point.engine.evaluate_and_keep(frame, &expression))??
-            }
-            _ => self.ask(&context, move |point| point.engine.evaluate(frame, &expression))??,
+            let values = match how.as_deref() {
+                Some("hover") => match point.engine.peek(frame, &expression) {
+                    Some(value) => vec![value],
+                    None => return Err(SessionError::NothingToHover(expression)),
+                },
+                Some("repl" | "expression") => point.engine.evaluate_and_keep(frame, &expression)?,
+                _ => point.engine.evaluate(frame, &expression)?,
+            };
+            Ok(Ok((values, is_watch.then_some(used.of_function))))
+        });
+        let evaluated = asked.and_then(|evaluated| evaluated);
+        let may_have_run = matches!(
+            evaluated,
+            Ok(_) | Err(SessionError::Engine(_) | SessionError::Stuck { .. } | SessionError::Fault { .. })
+        );
+        if may_have_run && arguments.context.as_deref() == Some("repl") {
+            self.note_statement(&context, &arguments.expression);
+        }
+        let (values, of_function) = match evaluated? {
+            Ok(evaluated) => evaluated,
+            Err(missing) => return Err(self.not_in_scope(&context, missing)),
         };
         let key = format!("{} {}", self.key_of_place(&context, arguments.frame_id), arguments.expression);
         let before = values.first().and_then(|first| self.shown.compare(&key, first));
@@ -108,24 +129,6 @@ impl Session {
             result.push_str(&more.in_base(base));
         }
         Ok(ValueBody { before, of_function, ..body })
-    }
-
-    /// Where the names of an expression are.
-    ///
-    /// # Errors
-    /// Where one of them stands for what cannot be reached from the frame.
-    pub(super) fn names_used(
-        &self,
-        context: &ContextLink,
-        frame: Option<usize>,
-        text: &str,
-    ) -> Result<NamesUsed, SessionError> {
-        let text = text.to_owned();
-        let used = self.ask(context, move |point| point.engine.names_used(frame, &text))?;
-        match used.out_of_reach {
-            Some(name) => Err(SessionError::OutOfReach(name)),
-            None => Ok(used),
-        }
     }
 
     fn key_of_place(&self, context: &ContextLink, frame: Option<i64>) -> String {
@@ -256,7 +259,12 @@ impl Session {
         expression: String,
         write: impl Fn(&[u8]) -> String,
     ) -> Result<ValueBody, SessionError> {
-        let whole = self.ask(context, move |point| point.engine.whole_text(frame, &expression))??;
+        let whole = self.ask(context, move |point| {
+            if frame.is_some() {
+                names_used(point, frame, &expression)?;
+            }
+            Ok::<_, SessionError>(point.engine.whole_text(frame, &expression)?)
+        })??;
         let bytes_in_all = (whole.is_cut() || whole.length > MOST_HEX_BYTES).then_some(whole.length);
         Ok(ValueBody { result: Some(write(&whole.bytes)), bytes_in_all, ..ValueBody::default() })
     }

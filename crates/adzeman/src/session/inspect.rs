@@ -147,6 +147,7 @@ impl Session {
             presentation_hint: Some(hint.to_owned()),
             arguments: (!arguments.is_empty()).then_some(arguments),
             running_milliseconds: frame.running_for.map(|time| time.as_secs_f64() * 1000.0),
+            running_longer: frame.ran_before.then_some(true),
         }
     }
 

@@ -451,6 +451,10 @@ end
             let why = client.refused(command, arguments);
             assert!(why.contains("has no way to it"), "{command}: {why}");
         }
+        // A statement that was refused is none that was run.
+        let why = client.refused("evaluate", json!({"expression": "rate = 5", "frameId": inner, "context": "repl"}));
+        assert!(why.contains("has no way to it"), "{why}");
+        assert_eq!(client.ok("adzeman/changes", json!({}))["changes"], json!([]));
         // What it does use, a caller that uses it, and the global itself are there.
         assert_eq!(
             client.evaluate("base + sum").parse::<i64>().unwrap(),

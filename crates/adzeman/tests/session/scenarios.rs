@@ -1,8 +1,9 @@
 //! Every site, and everything that narrows one, in one table, over every transport.
 
+use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use serde_json::{Value as Json, json};
 
-use crate::harness::{Client, on_each};
+use crate::harness::{Client, Works, on_each};
 use crate::versions::{is_since, worded};
 
 /// Runs twelve frames; what a breakpoint did in them is compared with what the row says.
@@ -435,9 +436,72 @@ fn a_time_budget_stops_where_it_runs_out() {
         let frames = stack["stackFrames"].as_array().unwrap();
         let script: Vec<_> = frames.iter().filter(|frame| frame["line"].as_i64() > Some(0)).collect();
         assert_eq!(script[0]["name"], "wait");
-        let times: Vec<f64> = script.iter().map(|frame| frame["runningMilliseconds"].as_f64().unwrap()).collect();
-        assert!(times[0] >= 15.0 && times[0] <= times[1], "inner calls are younger: {times:?}");
+        // On a busy machine, all of it may be used up before anyone has noticed that half of it was.
+        let times: Vec<Option<f64>> = script.iter().map(|frame| frame["runningMilliseconds"].as_f64()).collect();
+        assert!(times[0] <= times[1], "inner calls are younger: {times:?}");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+        let again = client.ok("stackTrace", json!({"threadId": 1}));
+        let of = |stack: &Json| stack["stackFrames"][0]["runningMilliseconds"].clone();
+        assert_eq!(of(&again), of(&stack), "time at a stop is left out");
+        let outer = script.last().unwrap();
+        assert!(
+            times[1].is_none() || outer["runningLonger"] == true,
+            "it ran when half of the budget was used up: {outer}"
+        );
         client.go_on("continue");
         host.wait_frames(3);
     });
+}
+
+#[test]
+fn a_time_budget_is_that_of_its_own_handler_whatever_runs_inside() {
+    const SCRIPT: &str = "\
+local raise = ...
+function inner()
+  while not raise('is late') do end
+end
+function outer()
+  raise('inner')
+  local here = 1
+  return here
+end";
+    let host = Host::builder("test").event(EventKind::new("outer")).event(EventKind::new("inner"));
+    let host = host.start(Listen::ANY_PORT).unwrap();
+    let (go, may_go) = std::sync::mpsc::channel();
+    let running = Works::start(host.clone(), move |host, _| {
+        let lua = mlua::Lua::new();
+        let context = LuaContext::attach(host, &lua, "main").unwrap();
+        let raise = {
+            let (host, begun) = (host.clone(), std::cell::Cell::new(std::time::Instant::now()));
+            move |lua: &mlua::Lua, what: String| {
+                if what != "inner" {
+                    return Ok(begun.get().elapsed() > std::time::Duration::from_millis(60));
+                }
+                begun.set(std::time::Instant::now());
+                let inner: mlua::Function = lua.globals().get("inner")?;
+                host.emit(Event::of("inner"), || inner.call::<()>(())).map(|()| false)
+            }
+        };
+        let raise = lua.create_function(raise).unwrap();
+        context.load("job.lua", SCRIPT).unwrap().call::<()>(raise).unwrap();
+        let outer: mlua::Function = lua.globals().get("outer").unwrap();
+        may_go.recv().unwrap();
+        host.poll();
+        host.emit(Event::of("outer"), || outer.call::<i64>(())).unwrap();
+    });
+    let mut client = running.attach();
+    let budget = |kind: &str, time: f64| json!({"filterId": kind, "adzeman": {"budgetMilliseconds": time}});
+    // The inner one has time enough: what is over while it runs is the outer one's.
+    let options = json!([budget("outer", 20.0), budget("inner", 60_000.0)]);
+    client.ok("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
+    client.ok("configurationDone", json!({}));
+    go.send(()).unwrap();
+    let body = client.event("stopped");
+    assert_eq!(
+        (body["reason"].as_str(), body["text"].as_str()),
+        (Some("time"), Some("the handler has taken longer than 20ms"))
+    );
+    let stack = client.ok("stackTrace", json!({"threadId": 1}));
+    assert_eq!((&stack["stackFrames"][0]["name"], &stack["stackFrames"][0]["line"]), (&json!("outer"), &json!(7)));
+    client.go_on("continue");
 }

@@ -368,16 +368,16 @@ impl LocalContext {
         }
     }
 
-    /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at, `timed`
-    /// whether the times of its calls are to be kept. Answers what to give back to [`leave_event`](Self::leave_event).
-    pub(crate) fn enter_event(&self, expected: bool, timed: bool) -> (bool, bool) {
+    /// A handler of an event begins on this thread. `expected` is whether its first line is to be looked at. Answers what to give back
+    /// to [`leave_event`](Self::leave_event).
+    pub(crate) fn enter_event(&self, expected: bool) -> (bool, bool) {
         let (before, differs) = {
             let mut deciding = lock(&self.deciding);
             let version = deciding.decider.need_version();
             let title = || current_event(|event| event.map(EventFrame::title)).unwrap_or_default();
             let is_over = deciding.begin_trace(title, event_depth());
             let decider = &mut deciding.decider;
-            let before = (decider.expect_handler(expected), decider.time_calls(timed));
+            let before = (decider.expect_handler(expected), decider.time_calls(false));
             (before, is_over || version != decider.need_version())
         };
         if differs {

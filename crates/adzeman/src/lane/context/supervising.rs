@@ -11,6 +11,7 @@ use adzeman_core::source::{Line, LineSet, SourceFacts, SourceId, SourceLine};
 
 use super::LocalContext;
 use crate::event::current_event;
+use crate::lane::budget::Budget;
 use crate::state::lock;
 use crate::state::notice::{Notice, Text, Tone};
 
@@ -32,6 +33,10 @@ impl Supervisor for LocalContext {
 
     fn attention(&self) -> Arc<AtomicBool> {
         self.link.attention.clone()
+    }
+
+    fn now(&self) -> Option<Duration> {
+        Some(self.host.clock.now())
     }
 
     fn allowance(&self) -> Allowance {
@@ -57,7 +62,16 @@ impl Supervisor for LocalContext {
         if awaits_handler {
             lane.first_lines.borrow_mut().reached.extend(self.me.upgrade());
         }
-        let over_budget = self.link.budget_over.swap(false, Ordering::SeqCst).then(|| lane.budget.get()).flatten();
+        let (wants_times, over_budget) = match &*lane.budget.borrow() {
+            Some(Budget { limit, spent }) if spent.is_pending() => {
+                let is_over = spent.is_over.swap(false, Ordering::SeqCst);
+                (spent.wants_times.swap(false, Ordering::SeqCst), is_over.then_some(*limit))
+            }
+            _ => (false, None),
+        };
+        if wants_times {
+            lock(&self.deciding).decider.time_calls(true);
+        }
         let mut decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_line(moment, engine)));
         if let (None, Some(budget)) = (&decided.reason, over_budget) {
             decided = lane.quietly(|| self.decide(place, |decider, moment| decider.at_budget(budget, moment, engine)));
@@ -66,7 +80,7 @@ impl Supervisor for LocalContext {
             decided.reason = Some(Reason::Step);
         }
         let is_all = decided.reason.is_none() && decided.is_watched_for;
-        if !is_all && !self.hold_for(&lane, engine, decided.reason) {
+        if (wants_times || !is_all) && !self.hold_for(&lane, engine, decided.reason) {
             self.watch_anew();
         }
     }
