@@ -232,6 +232,9 @@ const WAYS: [&str; 10] =
 /// changes, a log message at each event; attached without a trail, and a trail with nobody attached.
 const EVENT_WAYS: [&str; 5] = ["event", "host path", "message", "no trail", "trail only"];
 
+/// Ways that are only counted: whether a variable is equal to a text, which it never is.
+const WAYS_COUNTED: [&str; 1] = ["equal"];
+
 fn ready(case: &'static Case, way: &str) -> Ready {
     let argument = case.argument;
     if way == "bare" || way == "naive" {
@@ -260,7 +263,10 @@ fn ready(case: &'static Case, way: &str) -> Ready {
             "elsewhere" => client.break_at(case.elsewhere, None),
             "never" => client.break_at(case.never, None),
             "condition" => client.break_at(case.hot.0, Some(case.hot.1)),
-            // No local variable alone, so that it cannot be decided in place.
+            "equal" => {
+                let (variable, _) = case.hot.1.split_once(' ').expect("a variable");
+                client.break_at(case.hot.0, Some(&format!("{variable} == 'none'")));
+            }
             "field" => client.break_at(case.hot.0, Some("event.n == nil")),
             "message" => client.break_with(case.hot.0, json!({"logMessage": "seen {seen}"})),
             "thousand" => client.break_everywhere_else(),
@@ -409,7 +415,7 @@ fn run_once(what: &str) -> Option<()> {
     let mut parts = what.split('/');
     let (case, way, calls) = (parts.next()?, parts.next()?, parts.next()?.parse::<u32>().ok()?);
     let case = CASES.iter().chain([&EVENTS]).find(|held| held.name == case)?;
-    let way = ways(case).find(|held| *held == way)?;
+    let way = ways(case).chain(WAYS_COUNTED).find(|held| *held == way)?;
     let ready = ready(case, way);
     (0..calls).for_each(|_| (ready.call)());
     Some(())

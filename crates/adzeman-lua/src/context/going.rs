@@ -8,7 +8,6 @@ use adzeman_core::source::Line;
 
 use super::Context;
 use crate::dialect::chunk::{Local, Prototype, prototypes};
-use crate::dialect::natives::ASKING;
 use crate::dialect::{Dialect as _, Version};
 use crate::ffi::activation::Activation;
 use crate::ffi::leap::{self, Leap};
@@ -21,7 +20,7 @@ const OF_A_LOOP: &[u8] = b"(for state)";
 const OF_ITERATOR: usize = 4;
 
 /// Instructions that a call of the body's own takes at most, without a condition.
-const OWN_CALL: usize = ASKING + 3;
+const OWN_CALL: usize = Version::INSTRUCTIONS.asking + 3;
 
 /// The innermost function, where it is interrupted.
 struct Here {

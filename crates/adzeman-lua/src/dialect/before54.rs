@@ -1,12 +1,33 @@
 //! What Lua 5.2 and 5.3 have in common.
 
 use super::chunk::Reader;
+use super::operations::Instructions;
 
 /// Bits of an instruction that say what it does, its first operand behind them, and where its second one begins (`lopcodes.h`).
 const OPERATION: u32 = 0x3f;
 const FIRST: u32 = 6;
 const FIRST_OPERAND: u32 = 0xff;
 const SECOND: u32 = 23;
+
+/// What both have in common; [harmless](Instructions::harmless) are the first instructions, which load, and others by their numbers. No
+/// calculation is among them: it runs metamethods, or raises, by itself.
+pub(super) const INSTRUCTIONS: Instructions = Instructions {
+    operation_bits: FIRST,
+    second: SECOND,
+    third: 14,
+    second_mask: 0x1ff,
+    third_mask: 0x1ff,
+    constant: 14,
+    load_constant: 1,
+    get_captured: 5,
+    set_captured: 9,
+    get_field_of_captured: 6,
+    set_field_of_captured: 8,
+    call: u32::MAX,
+    harmless: &[],
+    fallbacks: None,
+    asking: 2,
+};
 
 /// A number of 32 bits.
 pub(super) fn number(reader: &mut Reader<'_>) -> Option<usize> {

@@ -6,6 +6,7 @@ use full_moon::LuaVersion;
 
 use super::before54;
 use super::chunk::Reader;
+use super::operations::Instructions;
 use super::{Dialect, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
@@ -34,12 +35,15 @@ impl Dialect for Version {
         place_of_call: 56,
         text_of_string: 24,
     };
+    /// `OP_MOVE` and `OP_LOADK`, `OP_LOADBOOL` to `OP_GETUPVAL`, `OP_NOT`, `OP_JMP` and `OP_EQ`, `OP_TEST` and `OP_TESTSET`.
+    const INSTRUCTIONS: Instructions =
+        Instructions { call: 29, harmless: &[0..=1, 3..=5, 20..=20, 23..=24, 27..=28], ..before54::INSTRUCTIONS };
     /// The order of bytes, four sizes, and whether numbers are whole are part of it.
     const HEADER: &'static [u8] = b"\x1bLua\x52\x00\x01\x04\x08\x04\x08\x00\x19\x93\r\n\x1a\n";
     const AFTER_HEADER: usize = 0;
     const SOURCE_COMES_FIRST: bool = false;
     const CAPTURED: usize = 2;
-    const DECIDES_IN_PLACE: bool = false;
+    const CALCULATES_IN_PLACE: bool = false;
     const READS_AHEAD: bool = true;
     const TAIL_CALLS_MOVE: bool = true;
     const NO_THREAD: Option<&'static CStr> = Some(c"coroutine expected");

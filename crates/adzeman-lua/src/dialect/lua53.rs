@@ -6,6 +6,7 @@ use full_moon::LuaVersion;
 
 use super::before54;
 use super::chunk::Reader;
+use super::operations::Instructions;
 use super::{Dialect, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
@@ -34,13 +35,16 @@ impl Dialect for Version {
         place_of_call: 40,
         text_of_string: 24,
     };
+    /// `OP_MOVE` and `OP_LOADK`, `OP_LOADBOOL` to `OP_GETUPVAL`, `OP_NOT`, `OP_JMP` and `OP_EQ`, `OP_TEST` and `OP_TESTSET`.
+    const INSTRUCTIONS: Instructions =
+        Instructions { call: 36, harmless: &[0..=1, 3..=5, 27..=27, 30..=31, 34..=35], ..before54::INSTRUCTIONS };
     /// Five sizes are part of it.
     const HEADER: &'static [u8] = b"\x1bLua\x53\x00\x19\x93\r\n\x1a\n\x04\x08\x04\x08\x08";
     /// A sample integer, a sample float, and the number of captured variables.
     const AFTER_HEADER: usize = 8 + 8 + 1;
     const SOURCE_COMES_FIRST: bool = true;
     const CAPTURED: usize = 2;
-    const DECIDES_IN_PLACE: bool = false;
+    const CALCULATES_IN_PLACE: bool = false;
     const READS_AHEAD: bool = true;
     const TAIL_CALLS_MOVE: bool = true;
     const NO_THREAD: Option<&'static CStr> = Some(c"thread expected");

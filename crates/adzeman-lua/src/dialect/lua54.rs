@@ -3,6 +3,7 @@
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
+use super::operations::{Instructions, Question};
 use super::since54::{self, constant, lines_by_steps};
 use super::{Dialect, Records, member};
 
@@ -15,6 +16,7 @@ const LIMIT_IS_A_HINT: u8 = 1 << 7;
 impl Dialect for Version {
     const RECORDS: Records = since54::RECORDS;
     /// Three sizes are part of it.
+    const INSTRUCTIONS: Instructions = since54::INSTRUCTIONS;
     const HEADER: &'static [u8] = b"\x1bLua\x54\x00\x19\x93\r\n\x1a\n\x04\x08\x08";
     /// A sample integer, a sample float, and the number of captured variables.
     const AFTER_HEADER: usize = 8 + 8 + 1;
@@ -65,6 +67,14 @@ impl Dialect for Version {
 
     fn marks_closing(instruction: u32) -> Option<u32> {
         since54::marks_closing(instruction)
+    }
+
+    fn jump_over(count: usize) -> Option<u32> {
+        Some(since54::jump_over(count))
+    }
+
+    fn asked_whether_true(code: &[u32]) -> Option<Question> {
+        since54::asked_whether_true(code)
     }
 
     fn size_of_table(record: &[u8]) -> usize {

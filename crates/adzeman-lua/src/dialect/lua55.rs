@@ -3,6 +3,7 @@
 use full_moon::LuaVersion;
 
 use super::chunk::Reader;
+use super::operations::{Instructions, Question};
 use super::since54::{self, constant, lines_by_steps};
 use super::{Dialect, Records, member};
 
@@ -21,6 +22,7 @@ const MOST_SHORT: usize = 40;
 
 impl Dialect for Version {
     const RECORDS: Records = Records { hooks_of_thread: 10, ..since54::RECORDS };
+    const INSTRUCTIONS: Instructions = since54::INSTRUCTIONS;
     const HEADER: &'static [u8] = b"\x1bLua\x55\x00\x19\x93\r\n\x1a\n";
     /// The sizes of an `int`, an instruction, an integer and a float, each with a sample, and the number of captured variables.
     const AFTER_HEADER: usize = (1 + 4) + (1 + 4) + (1 + 8) + (1 + 8) + 1;
@@ -100,6 +102,14 @@ impl Dialect for Version {
     }
 
     /// Elements are kept as values and their tags, with a number between them (`concretesize`); many nodes have one more word.
+    fn jump_over(count: usize) -> Option<u32> {
+        Some(since54::jump_over(count))
+    }
+
+    fn asked_whether_true(code: &[u32]) -> Option<Question> {
+        since54::asked_whether_true(code)
+    }
+
     fn size_of_table(record: &[u8]) -> usize {
         let [flags, log_of_nodes] = member(record, 10);
         let elements = u32::from_ne_bytes(member(record, 12)) as usize;

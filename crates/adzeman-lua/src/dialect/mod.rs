@@ -37,6 +37,7 @@ use std::ffi::CStr;
 
 use chunk::Reader;
 use full_moon::LuaVersion;
+use operations::{Instructions, Question};
 
 /// A version of the engine. What is given here is as the latest ones have it.
 pub(crate) trait Dialect {
@@ -55,8 +56,10 @@ pub(crate) trait Dialect {
     /// Bytes that a captured variable takes in a chunk: whether it is a variable of the function around, its number there, and what
     /// else there is to say of it.
     const CAPTURED: usize = 3;
-    /// Whether conditions are decided in the functions themselves: what calculates is followed by an instruction for what is no number.
-    const DECIDES_IN_PLACE: bool = true;
+    /// Its instructions.
+    const INSTRUCTIONS: Instructions;
+    /// Whether conditions calculate in the functions themselves: what does so is followed by an instruction for what is no number.
+    const CALCULATES_IN_PLACE: bool = true;
     /// Whether an instruction is read before the hook is called that comes before it.
     const READS_AHEAD: bool = false;
     /// Whether a tail call is told of before its function has taken the place of its caller.
@@ -124,6 +127,20 @@ pub(crate) trait Dialect {
     /// on the stack. Nothing where the engine tells by itself.
     fn results(instruction: u32) -> Option<(u32, Option<u32>)> {
         let _ = instruction;
+        None
+    }
+
+    /// The instruction that jumps over so many others, where any is needed: [in place](Self::CALCULATES_IN_PLACE) of one that hands on what
+    /// is no number.
+    fn jump_over(count: usize) -> Option<u32> {
+        let _ = count;
+        None
+    }
+
+    /// Makes of two instructions the question whether a constant is true, if they are the one whether it is nil and that costs less: for
+    /// what is nil or a function, it is the same.
+    fn asked_whether_true(code: &[u32]) -> Option<Question> {
+        let _ = code;
         None
     }
 

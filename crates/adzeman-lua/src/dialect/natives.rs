@@ -1,8 +1,5 @@
 //! The constants that stand for native functions in a script's text, until it is compiled.
 
-/// How many instructions the question takes whether there is something to call, right before that is loaded.
-pub(crate) const ASKING: usize = 3;
-
 /// The constants that stand for native functions in a text.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Natives {

@@ -6,9 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use adzeman_core::source::Line;
 
 use super::chunk::{Prototype, prototypes, written_out};
-use super::natives::{ASKING, Natives};
+use super::natives::Natives;
 use super::numbering::{numbering, renumbered};
-use super::operations::{Operation, asked_whether_true, jump_over};
+use super::operations::Operation;
+use super::{Dialect as _, Version};
 
 /// Constants that an instruction can name by itself in every place. With more, the compiler takes other instructions.
 const MOST_CONSTANTS: usize = 250;
@@ -129,9 +130,14 @@ fn patches(
                 continue;
             }
             let fallbacks = (filter.start..filter.call).filter(|at| Operation::of(filtered.code[*at]).hands_on());
-            found.extend(fallbacks.map(|at| Patch { body, at, instruction: jump_over(filter.call - at - 1) }));
+            found.extend(fallbacks.filter_map(|at| {
+                let instruction = Version::jump_over(filter.call - at - 1)?;
+                Some(Patch { body, at, instruction })
+            }));
             for at in filter.start..filter.call + 1 {
-                let Some(question) = filtered.code.get(at..at + 2).and_then(asked_whether_true) else { continue };
+                let Some(question) = filtered.code.get(at..at + 2).and_then(Version::asked_whether_true) else {
+                    continue;
+                };
                 if question.constant.is_some_and(|constant| is_native(filtered, constant, natives)) {
                     found.extend((at..).zip(question.instructions).map(|(at, instruction)| Patch {
                         body,
@@ -199,7 +205,8 @@ fn calls_of(prototype: &Prototype<'_>, marker: &str) -> Vec<usize> {
         Operation::constant_loaded(*instruction)
             .is_some_and(|number| prototype.texts.get(number) == Some(&Some(marker.as_bytes())))
     };
-    (ASKING..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).map(|at| at - ASKING).collect()
+    let asking = Version::INSTRUCTIONS.asking;
+    (asking..prototype.code.len()).filter(|at| is_call(&prototype.code[*at])).map(|at| at - asking).collect()
 }
 
 /// The filters of a function, if it is the same as the one with calls only, captured variables and all, apart from them.
@@ -240,7 +247,8 @@ mod tests {
 
     /// The jumps among the patches.
     fn jumps(safe: &Safe) -> usize {
-        safe.patches.iter().filter(|patch| Operation::of(patch.instruction) == Operation::of(jump_over(0))).count()
+        let jump = Version::jump_over(0).map(Operation::of);
+        safe.patches.iter().filter(|patch| Some(Operation::of(patch.instruction)) == jump).count()
     }
 
     #[test]
@@ -258,10 +266,7 @@ mod tests {
 
     #[test]
     fn globals_are_told() {
-        if is_refused_before("5.4", NOT_IN_PLACE) {
-            return;
-        }
-        let refused = made("local x = 1\n@return x", "x < level").unwrap_err();
+        let refused = made("local x = 1\n@return x", "level == 2 and x").unwrap_err();
         assert_eq!(
             refused.globals.into_iter().map(|(line, names)| (line.get(), names)).collect::<Vec<_>>(),
             [(2, ["level".to_owned()].into())]
@@ -271,13 +276,11 @@ mod tests {
 
     #[test]
     fn captured_variables_keep_their_numbers() {
-        if is_refused_before("5.4", NOT_IN_PLACE) {
-            return;
-        }
         let script = "local a, b, c = 1, 2, 3\nreturn function()\n  @local d = a\n  local e = function() c = d + b end\n  return b + d\nend";
         let plain = mlua::Lua::new().load(script.replace('@', "")).into_function().unwrap().dump(false);
         let plain = prototypes(&plain).unwrap();
-        for condition in ["a < 2", "b < 2", "c < b and a == 1", "c == 1"] {
+        let calculating = ["b < 2", "c < b and a == 1"].into_iter().filter(|_| Version::CALCULATES_IN_PLACE);
+        for condition in ["a == 2", "not b", "c and a == 1", "c == 1"].into_iter().chain(calculating) {
             let safe = made(script, condition).unwrap();
             let found = prototypes(&safe.chunk).unwrap();
             for (found, plain) in found.iter().zip(&plain) {

@@ -2,7 +2,7 @@
 
 use super::Records;
 use super::chunk::Reader;
-use super::operations::{JUMP, JUMP_OFFSET, OPERATION_BITS, Operation, first_operand};
+use super::operations::{Instructions, Operation, Question, first_operand};
 
 /// Where 5.4 keeps what.
 pub(super) const RECORDS: Records = Records {
@@ -26,6 +26,47 @@ pub(super) const RECORDS: Records = Records {
     previous_of_call: 16,
     place_of_call: 32,
     text_of_string: 24,
+};
+
+const LOAD_CONSTANT: u32 = 3;
+const LOAD_NIL: u32 = 8;
+const TEST: u32 = 66;
+const EQUAL_TO_CONSTANT: u32 = 60;
+const GET_CAPTURED: u32 = 9;
+const NOT: u32 = 51;
+const JUMP: u32 = 56;
+/// Bits that say what an instruction does, those of its first operand, and where the second one begins.
+const OPERATION_BITS: u32 = 7;
+const OPERAND_BITS: u32 = 8;
+const SECOND: u32 = 16;
+/// What is added to the distance of a jump, so that it is never negative.
+const JUMP_OFFSET: usize = (1 << 24) - 1;
+
+pub(super) const INSTRUCTIONS: Instructions = Instructions {
+    operation_bits: OPERATION_BITS,
+    second: SECOND,
+    third: 24,
+    second_mask: 0xff,
+    third_mask: 0xff,
+    constant: OPERATION_BITS + OPERAND_BITS,
+    load_constant: LOAD_CONSTANT,
+    get_captured: GET_CAPTURED,
+    set_captured: 10,
+    get_field_of_captured: 11,
+    set_field_of_captured: 15,
+    call: 68,
+    harmless: &[
+        // `OP_MOVE` to `OP_LOADNIL`, `OP_ADDI` to `OP_IDIVK`, `OP_ADD` to `OP_IDIV`, and `OP_EQ` to `OP_TESTSET`.
+        0..=LOAD_NIL,
+        21..=28,
+        34..=40,
+        57..=67,
+        GET_CAPTURED..=GET_CAPTURED,
+        NOT..=NOT,
+        JUMP..=JUMP,
+    ],
+    fallbacks: Some(46..=48),
+    asking: 3,
 };
 
 /// In the list of line steps: look the line up in the list of absolute lines (`ldebug.h`).
@@ -88,4 +129,27 @@ pub(super) fn close_from(register: u8) -> u32 {
 /// The register of the variable that an instruction marks as one to be closed when it leaves its scope.
 pub(super) fn marks_closing(instruction: u32) -> Option<u32> {
     (Operation::of(instruction) == TO_BE_CLOSED).then(|| first_operand(instruction))
+}
+
+/// The instruction that jumps over `count` others.
+pub(super) fn jump_over(count: usize) -> u32 {
+    let distance = u32::try_from(JUMP_OFFSET + count).unwrap_or(u32::MAX);
+    JUMP | distance << OPERATION_BITS
+}
+
+/// Makes the question whether a constant is nil, in front of a jump for where it is, one whether it is true: for what is nil or a
+/// function, that is the same. `None` for other instructions.
+pub(super) fn asked_whether_true(code: &[u32]) -> Option<Question> {
+    let [nil, equal] = *code else { return None };
+    let register = first_operand(nil);
+    let loads_one = Operation::of(nil) == Operation(LOAD_NIL) && nil >> SECOND & 0xff == 0;
+    let jumps_if_equal = equal >> (OPERATION_BITS + OPERAND_BITS) & 1 == 1;
+    let is_question = Operation::of(equal) == Operation(EQUAL_TO_CONSTANT)
+        && first_operand(equal) == register
+        && loads_one
+        && jumps_if_equal;
+    let constant = equal >> SECOND & 0xff;
+    let load = LOAD_CONSTANT | register << OPERATION_BITS | constant << (OPERATION_BITS + OPERAND_BITS);
+    let instructions = [load, TEST | register << OPERATION_BITS];
+    is_question.then_some(Question { constant: usize::try_from(constant).ok(), instructions })
 }

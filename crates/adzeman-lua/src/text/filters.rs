@@ -11,6 +11,9 @@
 //! - A field is read by a native function ([`asked`](crate::ffi::asked)), which answers nil where the value is not there to be read
 //!   raw. What it answers is calculated with, so that nil leads to the call at once, whatever stands behind. Where a field is only
 //!   to be true, or equal to a constant, the function answers 1 or 0.
+//! - Before Lua 5.4 no instruction stands behind a calculation, which runs metamethods, or raises, by itself. There nothing is calculated
+//!   with: a variable is only to be true, or equal to a constant; and a field only where nothing stands behind, so that what cannot be told
+//!   of it leads to the call as well.
 //! - A hit rule counts the times that are no hits.
 //! - A name is a variable, or else a global, which is a field of `_ENV`. Which it is, the compiler tells: a filter begins by taking
 //!   each for a variable, and [learns](Filter::is_global). A function that uses no globals has no `_ENV`: what it would see is handed
@@ -28,6 +31,7 @@ use super::counted::Counted;
 use super::host_paths;
 use super::number_of;
 use crate::dialect::natives::Natives;
+use crate::dialect::{Dialect as _, Version};
 
 /// What is put in front of a call: one of these must hold.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -80,9 +84,12 @@ impl Filter {
 
     /// For a condition; `None` for one that has to be decided by itself each time.
     pub(crate) fn of(condition: &str) -> Option<Self> {
+        Self::parsed(condition)?.of_one_line()
+    }
+
+    fn parsed(condition: &str) -> Option<Self> {
         let condition = Arc::new(Condition::parse(condition)?);
-        let either = vec![Alternative { condition, left_out: 0 }];
-        Self { either, ..Self::default() }.of_one_line()
+        Some(Self { either: vec![Alternative { condition, left_out: 0 }], ..Self::default() })
     }
 
     /// Unless its text has several lines, which would move those below it, or is none.
@@ -135,7 +142,8 @@ impl Filter {
     /// Lets more through: leaves out the last part of each that has more than one. False if nothing could be left out.
     pub(crate) fn weaken(&mut self) -> bool {
         let names = &self.names;
-        let longer = self.either.iter_mut().filter(|held| held.parts(names, &Natives::default()).len() > 1);
+        let natives = Natives::default();
+        let longer = self.either.iter_mut().filter(|held| held.parts(&Writer::of(names, &natives)).len() > 1);
         longer.map(|held| held.left_out += 1).count() > 0
     }
 
@@ -151,27 +159,31 @@ impl Filter {
 
     /// As an expression of Lua; `None` when nothing is left to be asked.
     pub(crate) fn text(&self, natives: &Natives) -> Option<String> {
+        self.written(&Writer::of(&self.names, natives))
+    }
+
+    fn written(&self, writer: &Writer<'_>) -> Option<String> {
         let side = |held: &Alternative| {
-            let parts = held.parts(&self.names, natives);
+            let parts = held.parts(writer);
             (!parts.is_empty()).then(|| parts.join(" and "))
         };
         let mut either = self.either.iter().map(side).collect::<Option<Vec<_>>>()?;
         for (track, operands) in &self.named {
-            let names = operands.iter().map(|operand| Writer { names: &self.names, natives }.names(*track, operand));
+            let names = operands.iter().map(|operand| writer.names(*track, operand));
             either.push(names.collect::<Option<Vec<_>>>()?.join(" or "));
         }
         if let Some(rule) = &self.counted {
             let number = rule.numbered.as_ref().map_or(0, |held| held.number);
-            either.push(format!("(\"{}\")({number}) == 1", natives.count));
+            either.push(format!("(\"{}\")({number}) == 1", writer.natives.count));
         }
         Some(either.join(" or "))
     }
 }
 
 impl Alternative {
-    fn parts(&self, names: &Names, natives: &Natives) -> Vec<String> {
+    fn parts(&self, writer: &Writer<'_>) -> Vec<String> {
         let mut parts = Vec::new();
-        Writer { names, natives }.add_parts(&self.condition, &mut parts);
+        writer.add_parts(&self.condition, &mut parts);
         // What is left out was counted with other names.
         parts.truncate(parts.len().saturating_sub(self.left_out).max(1));
         parts
@@ -182,6 +194,8 @@ impl Alternative {
 struct Writer<'a> {
     names: &'a Names,
     natives: &'a Natives,
+    /// Whether it may calculate.
+    calculates: bool,
 }
 
 /// What a part of the host's data is read for, as a number in a text: see [`Purpose`].
@@ -200,7 +214,12 @@ enum Purpose<'a> {
     Same(&'a str),
 }
 
-impl Writer<'_> {
+impl<'a> Writer<'a> {
+    /// One for the engine that it is built for.
+    fn of(names: &'a Names, natives: &'a Natives) -> Self {
+        Self { names, natives, calculates: Version::CALCULATES_IN_PLACE }
+    }
+
     /// Adds parts that are all true whenever the condition is true, or fails; answers whether that is all there is to it, so
     /// that a part to the right cannot hide that one to the left fails.
     fn add_parts(&self, condition: &Condition, parts: &mut Vec<String>) -> bool {
@@ -209,8 +228,31 @@ impl Writer<'_> {
         }
         let exact = self.exact(condition);
         let is_exact = exact.is_some();
-        parts.extend(exact.or_else(|| self.either(condition)));
+        parts.extend(exact.or_else(|| self.either(condition)).or_else(|| self.asked(condition, true)));
         is_exact
+    }
+
+    /// What a native function is asked that answers 1, or 0, or nothing where it cannot tell: true also then. It has to be last.
+    fn asked(&self, condition: &Condition, holds: bool) -> Option<String> {
+        if self.calculates {
+            return None;
+        }
+        let (call, holds) = match condition {
+            Condition::Not(inner) => return self.asked(inner, !holds),
+            Condition::Compare(lhs, how, rhs) if how.is_equality() => {
+                let same = |operand: &Operand, other: &Operand| self.answer(operand, Purpose::Same(&constant(other)?));
+                (same(lhs, rhs).or_else(|| same(rhs, lhs))?, holds == (*how == Comparison::Equal))
+            }
+            Condition::Value(operand) => (self.answer(operand, Purpose::Truth)?, holds),
+            _ => return None,
+        };
+        Some(format!("({call} ~= {})", i32::from(!holds)))
+    }
+
+    /// Whether a call answers 1 and not 0; with anything else it leads to the call that reports. Where nothing is calculated with, as
+    /// [`asked`](Self::asked).
+    fn is_one(&self, call: &str) -> String {
+        if self.calculates { format!("(({call} + 0) == 1)") } else { format!("({call} ~= 0)") }
     }
 
     /// What is true whenever one of several is true, or fails.
@@ -255,6 +297,9 @@ impl Writer<'_> {
 
     /// One side of a comparison of numbers.
     fn side(&self, operand: &Operand) -> Option<String> {
+        if !self.calculates {
+            return None;
+        }
         self.read(operand, Purpose::Value).map(|name| format!("({name} + 0)")).or_else(|| self.number(operand))
     }
 
@@ -262,6 +307,7 @@ impl Writer<'_> {
     fn number(&self, operand: &Operand) -> Option<String> {
         match operand {
             Operand::Number { text, .. } => Some(text.clone()),
+            _ if !self.calculates => None,
             // Whole numbers cannot be divided by zero.
             Operand::Calculation(_, "%" | "//", rhs) if !is_above_zero(rhs) => None,
             Operand::Calculation(lhs, sign, rhs) => Some(format!("({} {sign} {})", self.term(lhs)?, self.term(rhs)?)),
@@ -274,8 +320,19 @@ impl Writer<'_> {
         self.read(operand, Purpose::Value).or_else(|| self.number(operand))
     }
 
-    /// A name, and what is behind it.
+    /// A name, and what is behind it, to be used as it is.
     fn read(&self, operand: &Operand, purpose: Purpose<'_>) -> Option<String> {
+        let Operand::Path(name, path) = operand else { return None };
+        let is_asked = !path.segments().is_empty() || self.names.globals.contains(name);
+        if is_asked && !self.calculates {
+            return None;
+        }
+        let answer = self.answer(operand, purpose)?;
+        Some(if is_asked && !matches!(purpose, Purpose::Value) { self.is_one(&answer) } else { answer })
+    }
+
+    /// A name, and what is behind it: what a native function answers, if it is not a variable.
+    fn answer(&self, operand: &Operand, purpose: Purpose<'_>) -> Option<String> {
         let Operand::Path(name, path) = operand else { return None };
         let root = Root::ALL.iter().find(|root| root.name() == name);
         match root.filter(|_| self.names.globals.contains(name)) {
@@ -293,7 +350,7 @@ impl Writer<'_> {
             None if !self.names.globals.contains(name) => return Some(format!("({name} == nil or true)")),
             None => (self.globals(), format!("\"{name}\"")),
         };
-        Some(is_one(&format!("(\"{}\")({}, {table}, {key})", self.natives.name, track.0)))
+        Some(self.is_one(&format!("(\"{}\")({}, {table}, {key})", self.natives.name, track.0)))
     }
 
     /// A variable, or a field inside it.
@@ -312,8 +369,8 @@ impl Writer<'_> {
         Some(match purpose {
             // In parentheses it is one value, wherever it stands.
             Purpose::Value => format!("((\"{field}\")({table}, {key}))"),
-            Purpose::Truth => is_one(&format!("(\"{test}\")({table}, {key})")),
-            Purpose::Same(constant) => is_one(&format!("(\"{test}\")({table}, {key}, {constant})")),
+            Purpose::Truth => format!("(\"{test}\")({table}, {key})"),
+            Purpose::Same(constant) => format!("(\"{test}\")({table}, {key}, {constant})"),
         })
     }
 
@@ -342,15 +399,10 @@ impl Writer<'_> {
         };
         Some(match purpose {
             Purpose::Value => call(VALUE, "nil"),
-            Purpose::Truth => is_one(&call(TRUTH, "nil")),
-            Purpose::Same(constant) => is_one(&call(SAME, constant)),
+            Purpose::Truth => call(TRUTH, "nil"),
+            Purpose::Same(constant) => call(SAME, constant),
         })
     }
-}
-
-/// Whether a call answers 1 and not 0; with anything else it leads to the call that reports.
-fn is_one(call: &str) -> String {
-    format!("(({call} + 0) == 1)")
 }
 
 fn is_above_zero(operand: &Operand) -> bool {
@@ -380,7 +432,11 @@ mod tests {
     use super::*;
 
     fn text(condition: &str) -> Option<String> {
-        Filter::of(condition)?.text(&Natives::short())
+        written(&Filter::parsed(condition)?, true)
+    }
+
+    fn written(filter: &Filter, calculates: bool) -> Option<String> {
+        filter.written(&Writer { calculates, ..Writer::of(&filter.names, &Natives::short()) })
     }
 
     #[test]
@@ -422,24 +478,45 @@ mod tests {
     }
 
     #[test]
+    fn where_nothing_is_calculated_with_a_field_is_asked_for_last() {
+        for (condition, expected) in [
+            ("n == 7 and t.open and ok", Some(r#"(n == 7) and (("t")(t, "open") ~= 0)"#)),
+            ("not ok and t.open and n == 7", Some(r#"(not ok) and (("t")(t, "open") ~= 0)"#)),
+            ("not t.open", Some(r#"(("t")(t, "open") ~= 1)"#)),
+            ("t.a.b ~= nil", Some(r#"(("t")((("f")(t, "a")), "b", nil) ~= 1)"#)),
+            ("not ('up' ~= t.name)", Some(r#"(("t")(t, "name", 'up') ~= 0)"#)),
+            ("t.x == 1 or a", Some(r#"((("t")(t, "x", 1) ~= 0) or a)"#)),
+            ("a ~= 'up' and s < 0 and b", Some("(not (a == 'up'))")),
+            ("s < 0 and a", None),
+            ("n % 2 == 0", None),
+            ("x == y", None),
+            ("t.x and (a and t.x < 1 or b)", Some(r#"(("t")(t, "x") ~= 0)"#)),
+            ("not (a and t.x)", None),
+        ] {
+            let filter = Filter::parsed(condition).unwrap();
+            assert_eq!(written(&filter, false).as_deref(), expected, "{condition}");
+        }
+        let mut filter = Filter::parsed("limit == 3").unwrap();
+        assert!(filter.is_global("limit") && filter.lacks_environment());
+        assert_eq!(written(&filter, false).as_deref(), Some(r#"(("t")(("g")(), "limit", 3) ~= 0)"#));
+    }
+
+    #[test]
     fn globals_are_fields_of_the_environment_and_the_host_s_names_come_after_them() {
-        let mut filter = Filter::of("limit < 3 and event.n == 2 and t.x").unwrap();
+        let mut filter = Filter::parsed("limit < 3 and event.n == 2 and t.x").unwrap();
         assert!(filter.is_global("limit") && filter.is_global("event") && !filter.is_global("event"));
         let path = TreePath { root: Root::Event, path: [Segment::Field("n".into())].into_iter().collect() };
         let number = host_paths::number_of(&path).unwrap();
         let expected = format!(
             r#"(((("f")(_ENV, "limit")) + 0) < 3) and ((("h")({number}, 2, 2, _ENV, "event") + 0) == 1) and ((("t")(t, "x") + 0) == 1)"#
         );
-        assert_eq!(filter.text(&Natives::short()), Some(expected.clone()));
+        assert_eq!(written(&filter, true), Some(expected.clone()));
         assert!(filter.lacks_environment() && !filter.lacks_environment());
         let handed_out = expected.replace("_ENV", r#"("g")()"#);
-        assert_eq!(filter.text(&Natives::short()), Some(handed_out));
-        let mut filter = Filter::of("event.n == 2").unwrap();
+        assert_eq!(written(&filter, true), Some(handed_out));
+        let mut filter = Filter::parsed("event.n == 2").unwrap();
         assert!(filter.is_global("event") && filter.lacks_environment());
-        assert_eq!(
-            filter.text(&Natives::short()),
-            Some(format!(r#"((("h")({number}, 2, 2, ("g")(), "event") + 0) == 1)"#))
-        );
+        assert_eq!(written(&filter, true), Some(format!(r#"((("h")({number}, 2, 2, ("g")(), "event") + 0) == 1)"#)));
     }
 
     #[test]
@@ -449,18 +526,18 @@ mod tests {
         let uses = [named("one.x"), named("boats[k]"), named("total")];
         let mut filter = Filter::of_uses(TrackId(3), &uses).unwrap();
         let expected = r#"((("n")(3, one, "x") + 0) == 1) or ((("n")(3, boats, k) + 0) == 1) or "#;
-        assert_eq!(filter.text(&Natives::short()), Some(format!("{expected}(total == nil or true)")));
+        assert_eq!(written(&filter, true), Some(format!("{expected}(total == nil or true)")));
         assert!(filter.is_global("total"));
-        assert_eq!(filter.text(&Natives::short()), Some(format!(r#"{expected}((("n")(3, _ENV, "total") + 0) == 1)"#)));
+        assert_eq!(written(&filter, true), Some(format!(r#"{expected}((("n")(3, _ENV, "total") + 0) == 1)"#)));
         assert_eq!(Filter::of_uses(TrackId(3), &[named("f(x).y")]), None);
     }
 
     #[test]
     fn a_filter_is_weakened_part_by_part() {
-        let two = ["a and b < 1 and c", "d"].map(Filter::of);
+        let two = ["a and b == 1 and c", "d"].map(Filter::of);
         let mut filter = Filter::any(two.into_iter()).unwrap();
         let text = |filter: &Filter| filter.text(&Natives::short()).unwrap();
-        assert_eq!(text(&filter), "a and ((b + 0) < 1) and c or d");
+        assert_eq!(text(&filter), "a and (b == 1) and c or d");
         assert!(filter.weaken() && filter.weaken());
         assert_eq!(text(&filter), "a or d");
         assert!(!filter.weaken());

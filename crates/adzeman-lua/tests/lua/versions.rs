@@ -21,7 +21,7 @@ pub(crate) const MODES: [&str; 2] = ["collectgarbage('generational')", "collectg
 /// Why a case is not for every version.
 pub(crate) const NO_CONSTANTS: &str = "it has no constants among the variables";
 pub(crate) const NO_CLOSING: &str = "it has no variables that are closed";
-pub(crate) const NOT_IN_PLACE: &str = "conditions are not decided in place";
+pub(crate) const NOT_IN_PLACE: &str = "conditions that calculate, or tell what is less, are not decided in place";
 pub(crate) const NOT_ELSEWHERE: &str =
     "an instruction is read before the hook is called, so none can be put in its place";
 pub(crate) const NOT_ALL_OPERATORS: &str = "it has not all of the operators that are made up";
