@@ -14,6 +14,7 @@ use crate::ffi::activation::Activation;
 use crate::ffi::hook;
 use crate::ffi::layout::Definition;
 use crate::ffi::natives;
+use crate::ffi::one_call;
 use crate::ffi::proxy::{Entry, Then};
 use crate::ffi::scalars::push_scalar;
 use crate::ffi::state::State;
@@ -110,6 +111,12 @@ impl Attendant for Context {
     }
 
     fn assigned(&self, state: State) {
+        if self.watch.confined.is_for_locals() && !self.watch.is_busy() {
+            // It may be one of these, from within what its call calls.
+            one_call::end(&self.watch);
+            self.pass_caller(state);
+            return;
+        }
         if !self.changes.is_told() {
             return;
         }
@@ -121,7 +128,7 @@ impl Attendant for Context {
             return;
         }
         if !self.watch.is_busy() {
-            self.passed.set(self.caller(state).map(|(source, line)| SourceLine { source, line }));
+            self.pass_caller(state);
         }
         self.compare_at_next_line();
     }
@@ -131,9 +138,13 @@ impl Attendant for Context {
         self.compare_at_next_line();
     }
 
-    fn has_left_step(&self, state: State) -> bool {
-        let step = self.need.borrow().lines_of;
-        step.is_none_or(|step| View::new(self, state).state_of(step.stack()) != StackState::Active)
+    fn has_left_call(&self, state: State) -> bool {
+        let need = self.need.borrow();
+        if let Some(step) = need.lines_of {
+            return View::new(self, state).state_of(step.stack()) != StackState::Active;
+        }
+        let thread = self.tracks.call_of_all(&need.changes_of).map(|(thread, _)| thread);
+        thread.is_none_or(|thread| !self.is_under_way(thread))
     }
 
     fn may_shadow_globals(&self, state: State, function: &Activation) -> bool {
@@ -176,6 +187,14 @@ impl Attendant for Context {
     }
 
     fn call_ends(&self, state: State, function: &Activation, call: usize) {
+        let is_same = {
+            let changes_of = &self.need.borrow().changes_of;
+            !changes_of.is_empty() && self.tracks.are_same(state, changes_of)
+        };
+        if is_same {
+            // What changes from here on, the statement does that has called.
+            self.pass_caller(state);
+        }
         self.tracks.call_ends(call);
         self.follow_return(state, function);
     }
@@ -285,8 +304,15 @@ impl Context {
     /// Where the script is that called the native function which runs.
     fn caller(&self, state: State) -> Option<(SourceId, Line)> {
         let caller = state.level(1)?;
-        let line = Line::new(caller.info().current_line?)?;
+        let line = Line::new(caller.current_line())?;
         Some((self.source_of(state, &caller)?, line))
+    }
+
+    /// The line that ran last is that of the function which called the one that runs, if it is one of a script.
+    fn pass_caller(&self, state: State) {
+        if let Some((source, line)) = self.caller(state) {
+            self.passed.set(Some(SourceLine { source, line }));
+        }
     }
 
     /// A line of a thread is reached: it may be one that the host has resumed without a word.

@@ -18,7 +18,7 @@ use adzeman_core::engine::{Blindness, EngineError, Need, Supervisor};
 use adzeman_core::host::HostView;
 use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId, SourceLine};
-use adzeman_core::stepping::StepKind;
+use adzeman_core::stepping::{Step, StepKind};
 use mlua::Lua;
 
 use crate::arm::{self, Arms, Renewed};
@@ -27,13 +27,13 @@ use crate::evaluate::Evaluator;
 use crate::ffi::activation::Activation;
 use crate::ffi::hook::{self, Watching};
 use crate::ffi::layout::Definition;
-use crate::ffi::one_call::OneCall;
+use crate::ffi::one_call::{OneCall, Purpose};
 use crate::ffi::state::{Slot, State};
 use crate::ffi::watch::{Attendant, Began, CallsFor, Wanted, Watch, report};
 use crate::ffi::{layout, natives, proxy, walk};
 use crate::heap::Heap;
 use crate::look::Shown;
-use crate::look::track::Tracks;
+use crate::look::track::{Tracks, with_call};
 use crate::scope;
 use crate::scripts::{Scripts, text_of};
 
@@ -284,24 +284,46 @@ impl Context {
         } else if self.arms.is_looking() {
             self.look_on();
         }
-        if before.lines_of != need.lines_of {
+        if before.lines_of != need.lines_of || before.changes_of != need.changes_of {
             self.watch.confined.begin();
         }
         self.set_needed_hooks(need, rearmed || need.every_stack && !before.every_stack);
     }
 
-    /// The call whose lines alone count, if all lines are wanted only for a step over or out of one.
-    fn call_of_step(&self, need: &Need) -> Option<OneCall> {
-        let step = need.lines_of?;
-        let others = self.lines_hooked.get() || self.wants_calls(need) || self.tracks.watch_calls();
-        if others || self.remaining(step).depth < step.depth() {
+    /// The call whose lines alone count, if all lines are wanted only for a step over or out of one, or for local variables of one.
+    fn one_call(&self, need: &Need) -> Option<OneCall> {
+        if self.lines_hooked.get() || self.wants_calls(need) {
             return None;
         }
-        let call = |thread: State| {
-            let level = thread.depth().checked_sub(step.depth())?;
-            OneCall::at(thread, level, step.kind() == StepKind::Over)
-        };
+        match need.lines_of {
+            Some(step) => self.call_of_step(step),
+            None => self.call_of_locals(need),
+        }
+    }
+
+    fn call_of_step(&self, step: Step) -> Option<OneCall> {
+        if self.tracks.watch_calls() || self.remaining(step).depth < step.depth() {
+            return None;
+        }
+        let purpose = if step.kind() == StepKind::Over { Purpose::StepOver } else { Purpose::StepOut };
+        let call = |thread: State| OneCall::at(thread, thread.depth().checked_sub(step.depth())?, purpose);
         walk::with_thread(self.main, step.stack().stack, call).flatten()
+    }
+
+    fn call_of_locals(&self, need: &Need) -> Option<OneCall> {
+        let (thread, call) = self.tracks.call_of_all(&need.changes_of)?;
+        let mut found = None;
+        with_call(self.main, thread, call, |thread, function| found = OneCall::of(thread, function, Purpose::Locals));
+        found
+    }
+
+    /// Whether a thread runs, or waits for one that does, at least.
+    fn is_under_way(&self, thread: usize) -> bool {
+        let is_active = |thread: State| !thread.is_suspended() && thread.level(0).is_some();
+        match thread == self.main.address() {
+            true => is_active(self.main),
+            false => walk::with_thread(self.main, thread, is_active).unwrap_or(false),
+        }
     }
 
     /// Arms the lines that are wanted once more, and sets the hooks that this needs.
@@ -328,7 +350,7 @@ impl Context {
     fn set_needed_hooks(&self, need: &Need, anew: bool) {
         self.watch.cover_every_line(self.wants_every_line(need));
         let how = self.how_to_watch(need);
-        let is_other_call = self.watch.confined.set(self.call_of_step(need));
+        let is_other_call = self.watch.confined.set(self.one_call(need));
         let was_abandoning = self.watch.end_abandoning();
         let find = anew && how != Watching::Nothing;
         if find {
@@ -354,7 +376,7 @@ impl Context {
         let mut mask = if calls { hook::CALLS } else { 0 };
         if self.watch.covers_every_line() || is_reported {
             mask |= hook::LINES;
-            if tracks || need.returns_of.is_some() {
+            if tracks || need.returns_of.is_some() || !need.changes_of.is_empty() {
                 mask |= hook::RETURNS;
             }
             if need.returns_of.is_some() {

@@ -1,15 +1,17 @@
-//! Steps over and out: of all lines only those of one call count until that is over, so what it calls runs without the line hook.
+//! Steps over and out, and local variables that are watched for a change: of all lines only those of one call count until that is over,
+//! so what it calls runs without the line hook.
 //!
-//! A step over watches the lines of its call, and calls from there; where one begins, only returns are watched until it is back. A step
-//! out watches returns only. A call is known by where its function lies on the stack: whatever returns there or below says that the call
-//! is over, by whatever: its own return, a tail call's, or an error that was caught below. From then on all lines are watched.
+//! A step over, and a variable, watch the lines of their call, and calls from there; where one begins, only returns are watched until it
+//! is back. A step out watches returns only. A call is known by where its function lies on the stack: whatever returns there or below says
+//! that the call is over, by whatever: its own return, a tail call's, or an error that was caught below. From then on all lines are
+//! watched.
 
 use std::cell::Cell;
 use std::ffi::{c_int, c_void};
 use std::sync::OnceLock;
 
+use super::activation::Activation;
 use super::api as ffi;
-
 use super::hook::{CALLS, RETURNS, caught, set_mask};
 use super::layout;
 use super::natives;
@@ -22,29 +24,51 @@ pub(crate) struct OneCall {
     thread: State,
     /// Where its function lies, in bytes from the bottom of the stack.
     at: usize,
-    /// Whether its own lines count.
-    has_lines: bool,
+    purpose: Purpose,
+}
+
+/// What it is that one call counts for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// A step over, which ends on a line of it.
+    StepOver,
+    /// A step out, which ends behind it.
+    StepOut,
+    /// Local variables that are watched, which are gone with it.
+    Locals,
 }
 
 /// What the host has errors handled by.
 static HANDLER: OnceLock<usize> = OnceLock::new();
 
-/// The call of the step under way, if there is one.
+/// The call that counts, if only one does.
 #[derive(Default)]
 pub(crate) struct Confined {
     call: Cell<Option<OneCall>>,
-    /// Whether it is over, though the step goes on.
+    /// Whether it is over, though the step goes on, or its variables have not been looked at since.
     is_over: Cell<bool>,
 }
 
 impl OneCall {
     /// The call at a level of a thread, if there is one and the layout is known.
-    pub(crate) fn at(thread: State, level: usize, has_lines: bool) -> Option<Self> {
-        let function = thread.level(level).filter(|_| layout::is_known())?;
+    pub(crate) fn at(thread: State, level: usize, purpose: Purpose) -> Option<Self> {
+        Self::of(thread, &thread.level(level)?, purpose)
+    }
+
+    /// The same for a call of a thread.
+    pub(crate) fn of(thread: State, function: &Activation, purpose: Purpose) -> Option<Self> {
+        if !layout::is_known() {
+            return None;
+        }
         HANDLER.get_or_init(natives::host_handler);
         // SAFETY: the layout is known, and the call is one of this thread's stack.
         let at = unsafe { layout::offset_of_call(thread.raw(), function.call() as *const c_void) };
-        Some(Self { thread, at, has_lines })
+        Some(Self { thread, at, purpose })
+    }
+
+    /// Whether its own lines count.
+    fn has_lines(self) -> bool {
+        self.purpose != Purpose::StepOut
     }
 
     /// What a thread watches: `all` in the call itself where its lines count.
@@ -54,17 +78,17 @@ impl OneCall {
         }
         // SAFETY: the thread is live, and the layout is known.
         let here = unsafe { layout::offset_of_call(raw, layout::current_call(raw)) };
-        if self.has_lines && here <= self.at { all } else { RETURNS }
+        if self.has_lines() && here <= self.at { all } else { RETURNS }
     }
 }
 
 impl Confined {
-    /// Another step begins, or none is under way any more.
+    /// Another step begins, or none is under way any more; or other variables are watched.
     pub(crate) fn begin(&self) {
         self.is_over.set(false);
     }
 
-    /// Takes the call of the step, unless that is over, or none; whether that is another one than before.
+    /// Takes the call that counts, unless that is over, or none; whether that is another one than before.
     pub(crate) fn set(&self, call: Option<OneCall>) -> bool {
         let call = call.filter(|_| !self.is_over.get());
         self.call.replace(call) != call
@@ -73,6 +97,11 @@ impl Confined {
     /// Whether there is one.
     pub(super) fn is_under_way(&self) -> bool {
         self.call.get().is_some()
+    }
+
+    /// Whether there is one for the sake of its local variables.
+    pub(crate) fn is_for_locals(&self) -> bool {
+        self.call.get().is_some_and(|held| held.purpose == Purpose::Locals)
     }
 
     /// What a thread watches, where all would be watched.
@@ -98,9 +127,9 @@ pub(super) unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, call: *cons
         unsafe { set_mask(watch, raw, RETURNS) };
         return true;
     }
-    if at == held.at {
+    if at == held.at && held.purpose != Purpose::Locals {
         // A tail call has taken its place.
-        watch.confined.call.set(Some(OneCall { has_lines: false, ..held }));
+        watch.confined.call.set(Some(OneCall { purpose: Purpose::StepOut, ..held }));
         // SAFETY: given by the caller.
         unsafe { set_mask(watch, raw, RETURNS) };
     } else {
@@ -126,7 +155,7 @@ pub(super) unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, call: *co
             end(watch);
             return false;
         }
-        if held.has_lines && layout::offset_of_call(raw, layout::call_below(call)) <= held.at {
+        if held.has_lines() && layout::offset_of_call(raw, layout::call_below(call)) <= held.at {
             set_mask(watch, raw, all);
         } else if layout::native_of_call(call).is_some_and(|native| HANDLER.get() == Some(&native)) {
             // The host has an error handled: what it calls next may be in the place of all that.
@@ -136,11 +165,11 @@ pub(super) unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, call: *co
     true
 }
 
-/// Ends it if the stack of the step has been left by what runs now; whether it has.
+/// Ends it if its stack has been left by what runs now; whether it has.
 fn look_whether_over(watch: &Watch, raw: *mut ffi::lua_State) -> bool {
     // SAFETY: a hook is called on the thread that runs.
     let state = unsafe { State::new(raw) };
-    let is_over = caught(|| watch.told(|told| told.has_left_step(state))).flatten().unwrap_or(true);
+    let is_over = caught(|| watch.told(|told| told.has_left_call(state))).flatten().unwrap_or(true);
     if is_over {
         end(watch);
     }
@@ -148,7 +177,7 @@ fn look_whether_over(watch: &Watch, raw: *mut ffi::lua_State) -> bool {
 }
 
 /// From now on all lines count.
-fn end(watch: &Watch) {
+pub(crate) fn end(watch: &Watch) {
     watch.confined.call.set(None);
     watch.confined.is_over.set(true);
     caught(|| watch.set_hooks(watch.watching()));

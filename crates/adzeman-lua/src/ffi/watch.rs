@@ -50,8 +50,8 @@ pub(crate) trait Attendant {
     /// Whether a line of the function that runs is no one's business, as only changes are looked for, and there is none.
     fn passes_line(&self, state: State, definition: Option<Definition>, line: u32) -> bool;
 
-    /// Whether the stack of the step under way has been left by what runs now, on another one.
-    fn has_left_step(&self, state: State) -> bool;
+    /// Whether the stack of the one call that counts has been left by what runs now, on another one.
+    fn has_left_call(&self, state: State) -> bool;
 
     /// Whether a variable of its own may stand for what a function sees as its globals.
     fn may_shadow_globals(&self, state: State, function: &Activation) -> bool;

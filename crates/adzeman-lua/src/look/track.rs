@@ -13,6 +13,8 @@ use adzeman_core::engine::{EngineError, Probe};
 use adzeman_core::path::{Path, Segment};
 
 use super::Shown;
+use crate::dialect::chunk::prototypes;
+use crate::dialect::{Dialect as _, Version};
 
 use crate::ffi::activation::Activation;
 use crate::ffi::compared::{ENTRIES, Holder, first_entry, is_same};
@@ -26,8 +28,9 @@ pub(super) enum Where {
     Field,
     /// A captured variable of the function kept, by its number.
     Captured(usize),
-    /// A local of a call: the address of its thread, of the engine's record of the call, and its number.
-    Local { thread: usize, call: usize, number: i32, ended: bool },
+    /// A local of a call: the address of its thread, of the engine's record of the call, and its number; whether functions inside that of
+    /// the call may capture it.
+    Local { thread: usize, call: usize, number: i32, may_be_captured: bool, ended: bool },
 }
 
 /// All watched values of a state.
@@ -52,6 +55,19 @@ impl Tracks {
     /// Whether calls and returns must be seen, to know when a local goes.
     pub(crate) fn watch_calls(&self) -> bool {
         self.held.borrow().all.values().any(|held| matches!(held, Where::Local { ended: false, .. }))
+    }
+
+    /// The call of which all values that are watched are locals that no other function has, where these are all that is watched: the
+    /// address of its thread, and of the engine's record of it.
+    pub(crate) fn call_of_all(&self, tracks: &[TrackId]) -> Option<(usize, usize)> {
+        let held = self.held.borrow();
+        let call_of = |place: &Where| match place {
+            Where::Local { thread, call, may_be_captured: false, ended: false, .. } => Some((*thread, *call)),
+            _ => None,
+        };
+        let first = held.all.get(&tracks.first()?.0).and_then(call_of)?;
+        let are_its = tracks.len() == held.all.len() && held.all.values().all(|place| call_of(place) == Some(first));
+        are_its.then_some(first)
     }
 
     /// A call uses the record of an earlier one, which must have ended without a return.
@@ -101,7 +117,8 @@ impl Tracks {
                     let Some(function) = at.state.level(at.level) else { return Err(cannot(text, "its call is over")) };
                     state.push_nil();
                     let (thread, call) = (at.state.address(), function.call());
-                    Where::Local { thread, call, number, ended: false }
+                    let may_be_captured = captures(at.state, &function, number);
+                    Where::Local { thread, call, number, may_be_captured, ended: false }
                 }
                 Place::Captured(at, number) => {
                     push_function_of(at);
@@ -228,7 +245,7 @@ impl Tracks {
             let holder = match held.all.get(&track.0) {
                 Some(Where::Field) => Holder::Table,
                 Some(Where::Captured(number)) => Holder::Captured(*number),
-                Some(Where::Local { thread, call, number, ended: false }) => {
+                Some(Where::Local { thread, call, number, ended: false, .. }) => {
                     Holder::Call { thread: *thread, call: *call, number: *number }
                 }
                 _ => return false,
@@ -277,7 +294,7 @@ impl Tracks {
                 state.raw_get_index(slot, entry(track.0, 1));
                 Ok(state.raw_equal(-1, -2))
             }
-            (Where::Local { thread, call, number, ended: false }, Some(name)) => {
+            (Where::Local { thread, call, number, ended: false, .. }, Some(name)) => {
                 let Place::Local(at, held) = scope::place_of(Some(target), name) else { return Ok(false) };
                 let is_call = at.state.level(at.level).is_some_and(|function| function.call() == call);
                 Ok(at.state.address() == thread && is_call && held == number)
@@ -314,6 +331,18 @@ pub(super) fn both_no_number(state: State) -> bool {
     is_nan(-1) && is_nan(-2)
 }
 
+/// Whether a function inside this one, however deep, may capture a local variable of it; true where that cannot be told. A variable
+/// that had the register before, or has it later, counts as this one.
+fn captures(state: State, function: &Activation, number: i32) -> bool {
+    function.push_function();
+    let dump = state.dump(-1);
+    state.pop(1);
+    let Some(functions) = prototypes(&dump) else { return true };
+    let register = u8::try_from(number - 1).ok();
+    let mut captured = functions.iter().skip(1).flat_map(|inner| inner.captured.chunks_exact(Version::CAPTURED));
+    captured.any(|of| of[0] != 0 && Some(of[1]) == register)
+}
+
 /// Pushes a local of a call that may be on another thread; false when the call is over.
 fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool {
     let mut found = false;
@@ -327,7 +356,7 @@ fn push_local_of(state: State, thread: usize, call: usize, number: i32) -> bool 
 }
 
 /// Does something with a call that is under way, on whichever thread.
-pub(super) fn with_call(state: State, thread: usize, call: usize, mut work: impl FnMut(State, &Activation)) {
+pub(crate) fn with_call(state: State, thread: usize, call: usize, mut work: impl FnMut(State, &Activation)) {
     let mut look = |thread: State| {
         thread.for_each_level(|_, function| {
             let is_call = function.call() == call;

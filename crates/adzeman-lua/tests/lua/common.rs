@@ -241,6 +241,9 @@ pub(crate) fn run_watching(script: &str, names: &'static [&'static str], widely:
     run_from(script, "@test.lua", Vec::new(), widely, tracked, track)
 }
 
+/// In the mask of a hook: it is called for lines.
+pub(crate) const LINES: i32 = 1 << 2;
+
 type Tracked = Rc<RefCell<Vec<(TrackId, String)>>>;
 
 fn run_from(
@@ -301,6 +304,11 @@ fn run_from(
             Ok(())
         };
         lua.globals().set(name, lua.create_function(function).unwrap()).unwrap();
+    }
+    if script.contains("looks_at_lines()") {
+        // Of the thread that asks, which is none of a coroutine.
+        let looks = |lua: &Lua, ()| Ok(crate::ffi::hook_mask(lua) & LINES != 0);
+        lua.globals().set("looks_at_lines", lua.create_function(looks).unwrap()).unwrap();
     }
     if script.contains("host_keep(") {
         offer_hiding_places(&lua);
