@@ -1,6 +1,9 @@
 //! How many values there are, and what holds one: compared with a walk that the script makes by itself, on heaps made at random.
 
+use std::time::Duration;
+
 use adzeman_core::engine::Engine;
+use adzeman_core::evaluation::{Cancel, Limits};
 use adzeman_core::heap::{Census, CensusLine, Counting, Holders, Root};
 
 use crate::common::at_stop;
@@ -139,6 +142,9 @@ fn what_is_counted_and_what_holds_a_value_is_what_a_walk_of_the_script_finds() {
     for seed in 0..5 {
         let script = RANDOM.replace("SEED", &seed.to_string());
         at_stop(&script, move |engine| {
+            // What walks through a heap by the script's own means takes its time on a slow machine.
+            let patient = Limits { asked: Duration::from_secs(300), ..Limits::default() };
+            engine.allow(Some(patient.for_asked(Cancel::default())));
             let number = |engine: &mut dyn Engine, text: &str| -> Vec<u64> {
                 let values = engine.evaluate(None, text).unwrap();
                 values.iter().map(|value| value.preview.parse().unwrap()).collect()
