@@ -44,7 +44,11 @@ struct Kind {
 #[derive(Debug, Clone, Default)]
 pub struct Sums {
     kinds: Vec<Kind>,
+    /// The one that was added to last: mostly the next one, too.
+    last: usize,
     contexts: FxHashMap<i64, Duration>,
+    /// What the context that was added to last has besides.
+    last_context: Option<(i64, Duration)>,
 }
 
 impl Sums {
@@ -57,8 +61,12 @@ impl Sums {
         contexts: &[(i64, &str)],
         is_outermost: bool,
     ) {
-        let known = self.kinds.iter_mut().position(|held| *held.name == *kind);
-        let at = known.unwrap_or_else(|| self.add_kind(kind));
+        let is_last = self.kinds.get(self.last).is_some_and(|held| *held.name == *kind);
+        if !is_last {
+            let known = self.kinds.iter().position(|held| *held.name == *kind);
+            self.last = known.unwrap_or_else(|| self.add_kind(kind));
+        }
+        let at = self.last;
         let held = &mut self.kinds[at];
         held.events += 1;
         held.took += cost;
@@ -67,13 +75,28 @@ impl Sums {
             (held.worst, held.worst_number) = (cost, number);
         }
         // What is inside another event is in its time already.
-        if is_outermost {
-            let each = cost / u32::try_from(contexts.len().max(1)).unwrap_or(1);
-            for (id, _) in contexts {
-                // One that was closed during its own event is never forgotten.
-                if self.contexts.len() < MOST_CONTEXTS || self.contexts.contains_key(id) {
-                    *self.contexts.entry(*id).or_default() += each;
-                }
+        if !is_outermost {
+            return;
+        }
+        if let ([(id, _)], Some((last, took))) = (contexts, &mut self.last_context)
+            && id == last
+        {
+            *took += cost;
+            return;
+        }
+        self.add_time(contexts, cost);
+    }
+
+    fn add_time(&mut self, contexts: &[(i64, &str)], cost: Duration) {
+        if let Some((id, took)) = self.last_context.take() {
+            *self.contexts.entry(id).or_default() += took;
+        }
+        let each = cost / u32::try_from(contexts.len().max(1)).unwrap_or(1);
+        for (id, _) in contexts {
+            // One that was closed during its own event is never forgotten.
+            if self.contexts.len() < MOST_CONTEXTS || self.contexts.contains_key(id) {
+                *self.contexts.entry(*id).or_default() += each;
+                self.last_context = Some((*id, Duration::ZERO));
             }
         }
     }
@@ -81,6 +104,7 @@ impl Sums {
     /// A context is gone.
     pub fn forget_context(&mut self, id: i64) {
         self.contexts.remove(&id);
+        self.last_context.take_if(|(last, _)| *last == id);
     }
 
     #[cold]
@@ -114,7 +138,8 @@ impl Sums {
     /// What the events of a context took. Of one that several had a part in, each has its share.
     #[must_use]
     pub fn of_context(&self, id: i64) -> Duration {
-        self.contexts.get(&id).copied().unwrap_or_default()
+        let besides = self.last_context.filter(|(last, _)| *last == id).map_or(Duration::ZERO, |(_, took)| took);
+        self.contexts.get(&id).copied().unwrap_or_default() + besides
     }
 }
 

@@ -202,8 +202,9 @@ impl Ring {
         Self { full, last, full_bytes: 0, most_bytes, dropped: 0, kinds, contexts, last_context: None }
     }
 
-    /// Takes an event; the first ones go where there is no room. Answers the buffer that its copy was made in.
-    pub fn add(&mut self, happened: Happened<'_>) -> Vec<u8> {
+    /// Takes an event, with what was said meanwhile and why it failed; the first ones go where there is no room. The buffer that its copy
+    /// was made in is left.
+    pub fn add(&mut self, happened: &mut Happened<'_>) {
         let start = self.last.text.len();
         self.last.text.extend_from_slice(&happened.carried.text);
         let place = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
@@ -218,10 +219,10 @@ impl Ring {
         let more = has_more.then(|| {
             let others = others.iter().take(MOST_CONTEXTS);
             let contexts = others.map(|(_, name)| self.contexts.number(name)).collect();
-            let mut said = happened.said;
+            let mut said = std::mem::take(&mut happened.said);
             said.truncate(MOST_SAID);
             said.iter_mut().for_each(|said| cut_text(&mut said.text, SAID_BYTES));
-            let why = happened.why.map(|mut why| {
+            let why = happened.why.take().map(|mut why| {
                 cut_text(&mut why, WHY_BYTES);
                 why
             });
@@ -245,7 +246,6 @@ impl Ring {
         if self.last.events.len() >= CHUNK_EVENTS || bytes >= CHUNK_BYTES {
             self.begin_chunk();
         }
-        happened.carried.text
     }
 
     /// The number of a context's name: mostly that of the event before.
@@ -263,6 +263,9 @@ impl Ring {
     /// The last chunk is full.
     fn begin_chunk(&mut self) {
         let mut full = std::mem::take(&mut self.last);
+        // The next one is about as large.
+        self.last.events.reserve(CHUNK_EVENTS.min(full.events.len() + 1));
+        self.last.text.reserve(CHUNK_BYTES.min(full.text.len()));
         full.text.shrink_to_fit();
         full.events.shrink_to_fit();
         self.full_bytes += full.bytes();
@@ -396,7 +399,7 @@ mod tests {
         ring.set_most_bytes(1 << 20);
         for number in 1..=20_000 {
             let text = "x".repeat(usize::try_from(number % 300).unwrap());
-            ring.add(happened(number, carried(&format!("{{\"text\":\"{text}\"}}"))));
+            ring.add(&mut happened(number, carried(&format!("{{\"text\":\"{text}\"}}"))));
         }
         let trail = ring.look();
         let entries = trail.entries();
@@ -413,13 +416,13 @@ mod tests {
     #[test]
     fn an_entry_is_a_line_of_a_file_and_back() {
         let mut ring = Ring::new(20_000);
-        let failed = Happened {
+        let mut failed = Happened {
             outcome: Outcome::Failed,
             why: Some("no water".into()),
             runs: 3,
             ..happened(1, Carried::default())
         };
-        ring.add(failed);
+        ring.add(&mut failed);
         let entry = ring.look().entries().remove(0);
         let line = serde_json::to_string(&entry).unwrap();
         assert_eq!(serde_json::from_str::<Entry>(&line).unwrap(), entry, "{line}");

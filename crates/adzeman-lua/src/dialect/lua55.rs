@@ -29,6 +29,7 @@ impl Dialect for Version {
     const ALIGNMENT: usize = 4;
     const SOURCE_COMES_FIRST: bool = false;
     const POINTS_TO_LONG_TEXTS: bool = true;
+    const DEBT_IS_BESIDE: bool = false;
     const TABLE: usize = 48;
     const USERDATA_WITH_VALUES: usize = 48;
 

@@ -79,6 +79,8 @@ pub(crate) trait Dialect {
     const HAS_FINALIZER: u8 = 1 << 6;
     /// Whether the collector's whole API can be closed (`gcstp`).
     const CLOSES_COLLECTOR: bool = true;
+    /// Whether what the collector's debt counts is in use beside the total, or is not in use of it.
+    const DEBT_IS_BESIDE: bool = true;
     /// Bytes of the record of a table.
     const TABLE: usize;
     /// Bytes of a userdata before those of the host: where no value is attached to it; where some are, without these; and of each value.

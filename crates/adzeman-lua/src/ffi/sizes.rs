@@ -28,6 +28,10 @@ const USER_VALUE: usize = Version::ATTACHED;
 const COROUTINE: usize = 1024;
 const STACK_VALUE: usize = 16;
 
+/// `global_State.totalbytes` and `GCdebt`.
+const TOTAL: usize = 16;
+const DEBT: usize = 24;
+
 /// Bytes, and whether they were measured.
 pub(crate) type Size = (u64, bool);
 
@@ -123,8 +127,45 @@ fn in_use(state: State) -> usize {
     usize::try_from(kilobytes).unwrap_or(0) * 1024 + usize::try_from(rest).unwrap_or(0)
 }
 
+/// The same, asked for at each event: read where the engine keeps it, if that is where it is thought to be.
 pub(crate) fn bytes_in_use(state: State) -> u64 {
-    u64::try_from(in_use(state)).unwrap_or(0)
+    // SAFETY: the state is live, and it was found out that its record is as it is read.
+    let bytes = if is_count_known() { unsafe { count_kept(state) } } else { in_use(state) };
+    u64::try_from(bytes).unwrap_or(0)
+}
+
+/// # Safety
+/// The state is live, and its record is known.
+unsafe fn count_kept(state: State) -> usize {
+    // SAFETY: given by the caller; both members lie within the record.
+    unsafe {
+        let shared = layout::state_of(state.raw()) as *const c_void;
+        let (total, debt) = (read::<usize>(shared, TOTAL), read::<isize>(shared, DEBT));
+        if Version::DEBT_IS_BESIDE { total.wrapping_add_signed(debt) } else { total.wrapping_add_signed(-debt) }
+    }
+}
+
+/// Whether what is read is what the engine says, however much there is and whatever the collector does.
+fn is_count_known() -> bool {
+    static KNOWN: OnceLock<bool> = OnceLock::new();
+    *KNOWN.get_or_init(|| layout::is_known() && in_new_state(is_count_as_told) == Some(true))
+}
+
+fn is_count_as_told(state: State) -> bool {
+    let raw = state.raw();
+    // SAFETY: the state is new and used here alone; its record was found to be where it is read, and is longer than that.
+    let is_told = || unsafe { count_kept(state) } == in_use(state);
+    (1..200).all(|number| {
+        // SAFETY: as above; what is pushed is popped.
+        unsafe {
+            ffi::lua_createtable(raw, number % 30, number % 7);
+            ffi::lua_settop(raw, 0);
+            if number % 50 == 0 {
+                ffi::lua_gc(raw, ffi::LUA_GCCOLLECT);
+            }
+        }
+        is_told()
+    })
 }
 
 /// Whether each of some values takes as much more as its size is.
@@ -182,6 +223,6 @@ fn are_as_counted(state: State) -> bool {
 mod tests {
     #[test]
     fn the_sizes_of_the_vendored_engine_are_known() {
-        assert!(super::are_known());
+        assert!(super::are_known() && super::is_count_known());
     }
 }

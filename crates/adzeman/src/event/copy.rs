@@ -60,13 +60,8 @@ impl<'b> PayloadCopy<'b> {
         if self.text.len() + name.len() + TOO_LONG.len() + 8 > self.most {
             return;
         }
-        if self.text.len() > self.start + 1 {
-            self.text.push(b',');
-        }
-        let mut bounded = Bounded { text: self.text, most: self.most };
-        let named = serde_json::to_writer(&mut bounded, name);
-        debug_assert!(named.is_ok(), "there is room for the name");
-        self.text.push(b':');
+        let is_first = self.text.len() == self.start + 1;
+        add_name(self.text, if is_first { "" } else { "," }, name);
         if self.kind.is_some_and(|kind| kind.is_secret(name)) {
             self.text.extend_from_slice(SECRET.as_bytes());
             return;
@@ -84,6 +79,22 @@ impl<'b> PayloadCopy<'b> {
 
     fn end(self) {
         self.text.push(b'}');
+    }
+}
+
+/// Adds the name of a field with its colon, behind a comma if there is one. Names have nothing to be escaped, as a rule.
+fn add_name(text: &mut Vec<u8>, comma: &str, name: &str) {
+    let is_plain = |byte: u8| byte >= b' ' && byte != b'"' && byte != b'\\';
+    text.reserve(name.len() + 4);
+    text.extend(comma.bytes());
+    if name.bytes().all(is_plain) {
+        text.push(b'"');
+        text.extend_from_slice(name.as_bytes());
+        text.extend(*b"\":");
+    } else {
+        let named = serde_json::to_writer(&mut *text, name);
+        debug_assert!(named.is_ok(), "a text can be written to a buffer");
+        text.push(b':');
     }
 }
 

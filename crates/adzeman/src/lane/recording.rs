@@ -22,6 +22,8 @@ thread_local! {
     static OPEN: RefCell<Vec<Open>> = const { RefCell::new(Vec::new()) };
     /// What was said between two events, and whose hosts' it is.
     static BETWEEN: RefCell<Vec<(usize, Said)>> = const { RefCell::new(Vec::new()) };
+    /// Whether there is any of that.
+    static HAS_BETWEEN: Cell<bool> = const { Cell::new(false) };
     /// Where copies are made.
     static BUFFER: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
 }
@@ -67,9 +69,9 @@ pub(super) struct Suspended(Option<(Box<Begun>, Arc<HostState>, String)>);
 
 impl Drop for Suspended {
     fn drop(&mut self) {
-        if let Some((begun, host, kind)) = self.0.take().filter(|(_, host, _)| is_kept(host)) {
+        if let Some((mut begun, host, kind)) = self.0.take().filter(|(_, host, _)| is_kept(host)) {
             let recording = Recording { host: &host, kind: &kind, begun: None, running_since: None };
-            recording.fail(*begun, "its task was dropped before it had ended");
+            recording.fail(&mut begun, "its task was dropped before it had ended");
         }
     }
 }
@@ -87,16 +89,16 @@ pub(super) struct Recording<'a> {
 impl<'a> Recording<'a> {
     /// Begins to record an event, or goes on.
     pub(super) fn begin<P: Payload>(host: &'a Arc<HostState>, event: &Event<'a, P>, before: &mut Suspended) -> Self {
-        let kind = event.kind;
-        let begun = is_kept(host).then(|| match before.0.take() {
-            Some((begun, ..)) => *begun,
-            None => begin(host, event),
-        });
-        if let Some(begun) = &begun {
+        let mut recording = Self { host, kind: event.kind, begun: None, running_since: None };
+        if is_kept(host) {
+            let begun = match before.0.take() {
+                Some((begun, ..)) => recording.begun.insert(*begun),
+                None => begin(host, event, &mut recording.begun),
+            };
             let open = Open { host: id_of(host), number: begun.number, ..Open::default() };
             with_all(|all| all.push(open));
         }
-        Self { host, kind, begun, running_since: None }
+        recording
     }
 
     /// The handler runs from this moment of the host's clock on, for so long at most.
@@ -136,7 +138,7 @@ impl<'a> Recording<'a> {
     /// It has ended.
     pub(super) fn end<T, E: Display>(mut self, lane: Option<&Lane>, outcome: &Result<T, E>) {
         self.close();
-        let Some(mut begun) = self.begun.take() else { return };
+        let Some(begun) = &mut self.begun else { return };
         let came = begun.came.take().map(|came| *came).unwrap_or_default();
         let (outcome, why) = match (outcome, came.refused) {
             (Err(error), _) => (Outcome::Failed, Some(error.to_string())),
@@ -146,62 +148,26 @@ impl<'a> Recording<'a> {
         let of_lane = lane.map(Lane::contexts);
         let one = of_lane.as_ref().filter(|_| came.contexts.is_empty());
         let one = one.and_then(|all| the_one_meant(all, &begun.carried));
-        let failed = (outcome == Outcome::Failed).then(|| why.clone().unwrap_or_default());
+        let failed = if outcome == Outcome::Failed { why.clone() } else { None };
         let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
         let one = one.map(|context| (context.id, context.name.as_str()));
         let contexts = one.as_ref().map_or(&contexts[..], std::slice::from_ref);
-        if self.host.is_attached() {
-            self.note_figures(&begun, contexts, of_lane.as_ref().map_or(&[], |all| &all[..]));
+        let (host, kind) = (self.host, self.kind);
+        if host.is_attached() {
+            note_figures(host, kind, begun, contexts, of_lane.as_ref().map_or(&[], |all| &all[..]));
         }
-        self.record(begun, contexts, came.said, (outcome, why));
+        record(host, kind, begun, contexts, came.said, (outcome, why));
+        self.begun = None;
         if let Some(why) = failed {
-            HostState::write_trail_soon(self.host, format!("{} failed: {why}", self.kind));
+            HostState::write_trail_soon(host, format!("{kind} failed: {why}"));
         }
-    }
-
-    /// What the contexts that had a part in the event have in use now, and whatever else is followed. It costs next to nothing: it is
-    /// done after each event.
-    fn note_figures(&self, begun: &Begun, contexts: &[(i64, &str)], of_lane: &[Shared<LocalContext>]) {
-        let at = begun.at.map_or_else(|| self.host.clock.now(), |at| at + begun.cost);
-        let ended = Ended { number: begun.number, kind: self.kind, subject: begun.carried.subject(), at };
-        let begun = self.host.figures.begun();
-        let memory = contexts.iter().filter_map(|(id, name)| {
-            let context = of_lane.iter().find(|context| context.link.id == *id)?;
-            Some((*id, || (*name).to_owned(), context.memory_to_note(begun)?))
-        });
-        self.host.figures.note(&ended, !contexts.is_empty(), memory);
-    }
-
-    fn record(
-        &self,
-        begun: Begun,
-        contexts: &[(i64, &str)],
-        said: Vec<Said>,
-        (outcome, why): (Outcome, Option<String>),
-    ) {
-        let happened = Happened {
-            number: begun.number,
-            within: begun.within,
-            at: begun.at.unwrap_or_else(|| self.host.clock.now()),
-            kind: self.kind,
-            contexts,
-            cost: begun.cost,
-            budget: begun.budget,
-            outcome,
-            why,
-            runs: begun.runs.max(1),
-            said,
-            carried: begun.carried,
-        };
-        let buffer = self.host.trail.add(happened);
-        let _ = BUFFER.try_with(|kept| kept.set(buffer));
     }
 
     /// It has ended as no handler should.
-    fn fail(&self, mut begun: Begun, why: &str) {
+    fn fail(&self, begun: &mut Begun, why: &str) {
         let came = begun.came.take().map(|came| *came).unwrap_or_default();
         let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
-        self.record(begun, &contexts, came.said, (Outcome::Failed, Some(why.to_owned())));
+        record(self.host, self.kind, begun, &contexts, came.said, (Outcome::Failed, Some(why.to_owned())));
     }
 
     /// Takes what came to it meanwhile.
@@ -233,14 +199,14 @@ impl Drop for Recording<'_> {
         if self.begun.is_some() && thread::panicking() {
             self.handler_ends();
             self.close();
-            if let Some(begun) = self.begun.take() {
-                self.fail(begun, "its handler panicked");
+            if let Some(mut begun) = self.begun.take() {
+                self.fail(&mut begun, "its handler panicked");
             }
         }
     }
 }
 
-fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
+fn begin<'b, P: Payload>(host: &HostState, event: &Event<'_, P>, begun: &'b mut Option<Begun>) -> &'b mut Begun {
     let subject = event.subject.as_ref().map(Subject::text);
     let kind = host.opened.kind_with_secrets(event.kind);
     let write = |copy: &mut PayloadCopy<'_>| event.payload.copy_to(copy);
@@ -262,7 +228,54 @@ fn begin<P: Payload>(host: &HostState, event: &Event<'_, P>) -> Begun {
     });
     let said = said_before(host);
     let came = (!said.is_empty()).then(|| Box::new(Came { said, ..Came::default() }));
-    Begun { number, within: within.unwrap_or(0), carried: carried.unwrap_or_default(), came, ..Begun::default() }
+    let carried = carried.unwrap_or_default();
+    begun.insert(Begun { number, within: within.unwrap_or(0), carried, came, ..Begun::default() })
+}
+
+/// What the contexts that had a part in the event have in use now, and whatever else is followed. It costs next to nothing: it is
+/// done after each event.
+fn note_figures(
+    host: &HostState,
+    kind: &str,
+    begun: &Begun,
+    contexts: &[(i64, &str)],
+    of_lane: &[Shared<LocalContext>],
+) {
+    let at = begun.at.map_or_else(|| host.clock.now(), |at| at + begun.cost);
+    let ended = Ended { number: begun.number, kind, subject: begun.carried.subject(), at };
+    let begun = host.figures.begun();
+    let memory = contexts.iter().filter_map(|(id, name)| {
+        let context = of_lane.iter().find(|context| context.link.id == *id)?;
+        Some((*id, || (*name).to_owned(), context.memory_to_note(begun)?))
+    });
+    host.figures.note(&ended, !contexts.is_empty(), memory);
+}
+
+fn record(
+    host: &HostState,
+    kind: &str,
+    begun: &mut Begun,
+    contexts: &[(i64, &str)],
+    said: Vec<Said>,
+    (outcome, why): (Outcome, Option<String>),
+) {
+    let mut happened = Happened {
+        number: begun.number,
+        within: begun.within,
+        at: begun.at.unwrap_or_else(|| host.clock.now()),
+        kind,
+        contexts,
+        cost: begun.cost,
+        budget: begun.budget,
+        outcome,
+        why,
+        runs: begun.runs.max(1),
+        said,
+        carried: std::mem::take(&mut begun.carried),
+    };
+    host.trail.add(&mut happened);
+    let buffer = happened.carried.into_buffer();
+    let _ = BUFFER.try_with(|kept| kept.set(buffer));
 }
 
 /// The context that an event belongs to for which none was entered: the only one of its thread, or the one that it is about.
@@ -303,6 +316,7 @@ pub(crate) fn note_said(host: &HostState, said: impl FnOnce() -> Said) {
             between.retain(|(of, _)| *of == id_of(host));
             if between.len() < MOST_BETWEEN {
                 between.push((id_of(host), said()));
+                HAS_BETWEEN.set(true);
             }
         });
     }
@@ -310,12 +324,14 @@ pub(crate) fn note_said(host: &HostState, said: impl FnOnce() -> Said) {
 
 /// What was said since the event before.
 fn said_before(host: &HostState) -> Vec<Said> {
+    if !HAS_BETWEEN.take() {
+        return Vec::new();
+    }
     let take = |between: &RefCell<Vec<(usize, Said)>>| {
         let mut between = between.borrow_mut();
-        if between.is_empty() {
-            return Vec::new();
-        }
-        between.extract_if(.., |(of, _)| *of == id_of(host)).map(|(_, said)| said).collect()
+        let said = between.extract_if(.., |(of, _)| *of == id_of(host)).map(|(_, said)| said).collect();
+        HAS_BETWEEN.set(!between.is_empty());
+        said
     };
     BETWEEN.try_with(take).unwrap_or_default()
 }

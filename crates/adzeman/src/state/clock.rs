@@ -11,8 +11,8 @@ pub(crate) struct Clock {
 
 #[derive(Debug)]
 struct State {
+    /// When it would have started, had it never stood still.
     started: Instant,
-    left_out: Duration,
     holders: usize,
     held_since: Instant,
 }
@@ -20,7 +20,7 @@ struct State {
 impl Clock {
     pub(crate) fn new() -> Self {
         let now = Instant::now();
-        Self { state: Mutex::new(State { started: now, left_out: Duration::ZERO, holders: 0, held_since: now }) }
+        Self { state: Mutex::new(State { started: now, holders: 0, held_since: now }) }
     }
 
     fn with<T>(&self, work: impl FnOnce(&mut State) -> T) -> T {
@@ -30,7 +30,7 @@ impl Clock {
     pub(crate) fn now(&self) -> Duration {
         self.with(|state| {
             let until = if state.holders > 0 { state.held_since } else { Instant::now() };
-            until.duration_since(state.started).saturating_sub(state.left_out)
+            until.saturating_duration_since(state.started)
         })
     }
 
@@ -47,7 +47,7 @@ impl Clock {
         self.with(|state| {
             state.holders = state.holders.saturating_sub(1);
             if state.holders == 0 {
-                state.left_out += state.held_since.elapsed();
+                state.started += state.held_since.elapsed();
             }
         });
     }

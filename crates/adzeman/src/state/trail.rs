@@ -103,7 +103,7 @@ struct State {
     /// What copies have taken altogether, and for each kind of event, in the order in which kinds were met first.
     spent: Duration,
     spent_on: Vec<(Box<str>, Duration)>,
-    /// When the last event ended, by the host's clock.
+    /// When the last event that was measured ended, by the host's clock.
     now: Duration,
     /// Of all events since someone is attached.
     sums: Sums,
@@ -182,17 +182,24 @@ impl TrailBook {
             None if has_room => state.spent_on.push((kind.into(), took)),
             None => {}
         }
+        self.look_at_share(&state);
     }
 
-    /// Takes an event that has ended; answers the buffer that its copy was made in.
-    pub(crate) fn add(&self, happened: Happened<'_>) -> Vec<u8> {
-        let mut state = lock(&self.state);
-        state.now = happened.at + happened.cost;
+    fn look_at_share(&self, state: &State) {
         let is_over = state.spent > FIRST && state.spent > state.now / SHARE + FIRST;
         self.is_over_share.store(is_over, Ordering::Relaxed);
-        let Happened { kind, number, contexts, cost, budget, within, .. } = happened;
+    }
+
+    /// Takes an event that has ended, with what was said meanwhile; the buffer that its copy was made in is left.
+    pub(crate) fn add(&self, happened: &mut Happened<'_>) {
+        let mut state = lock(&self.state);
+        if Self::is_measured(happened.number) {
+            state.now = happened.at + happened.cost;
+            self.look_at_share(&state);
+        }
+        let Happened { kind, number, contexts, cost, budget, within, .. } = *happened;
         state.sums.add(kind, number, (cost, budget), contexts, within == 0);
-        state.ring.add(happened)
+        state.ring.add(happened);
     }
 
     /// Someone attaches, and nobody was there before.
@@ -283,7 +290,7 @@ mod tests {
     fn a_flood_takes_no_more_than_its_share_and_what_is_rare_is_still_copied() {
         let book = TrailBook::default();
         let event = |kind, at| {
-            let happened = Happened {
+            let mut happened = Happened {
                 number: book.next_number(),
                 within: 0,
                 at,
@@ -297,7 +304,7 @@ mod tests {
                 said: Vec::new(),
                 carried: Carried::default(),
             };
-            book.add(happened);
+            book.add(&mut happened);
         };
         // One event each microsecond for a second, of which copying would take a fifth.
         let mut spent = Duration::ZERO;
