@@ -175,9 +175,13 @@ impl Arms {
 
     /// Whether every statement tells of it by itself that assigns one of the variables whose assignments are asked for, if any are.
     pub(crate) fn tells_of_assignments(&self) -> bool {
-        let (variables, exchanges) = (self.variables.borrow(), self.exchanges.borrow());
+        let variables = self.variables.borrow();
+        if variables.is_empty() {
+            return false;
+        }
+        let exchanges = self.exchanges.borrow();
         let mut all = variables.iter().flat_map(|(source, names)| names.iter().map(|name| (*source, name)));
-        !variables.is_empty() && all.all(|(source, name)| exchanges.tells_of(source, name))
+        all.all(|(source, name)| exchanges.tells_of(source, name))
     }
 
     /// The same for a source that may be new to this state.

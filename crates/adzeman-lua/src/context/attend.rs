@@ -303,14 +303,15 @@ impl Context {
 
     /// Where the script is that called the native function which runs.
     fn caller(&self, state: State) -> Option<(SourceId, Line)> {
-        let caller = state.level(1)?;
+        let caller = state.caller()?;
         let line = Line::new(caller.current_line())?;
         Some((self.source_of(state, &caller)?, line))
     }
 
     /// The line that ran last is that of the function which called the one that runs, if it is one of a script.
     fn pass_caller(&self, state: State) {
-        if let Some((source, line)) = self.caller(state) {
+        let known = state.line_of_caller().and_then(|(held, line)| self.scripts.known(&held).zip(Line::new(line)));
+        if let Some((source, line)) = known.or_else(|| self.caller(state)) {
             self.passed.set(Some(SourceLine { source, line }));
         }
     }

@@ -7,7 +7,7 @@ use full_moon::LuaVersion;
 use super::before54;
 use super::chunk::Reader;
 use super::operations::Instructions;
-use super::{Dialect, Records, member};
+use super::{Dialect, Node, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
@@ -57,6 +57,7 @@ impl Dialect for Version {
     const HAS_FINALIZER: u8 = 1 << 4;
     const CLOSES_COLLECTOR: bool = false;
     const TABLE: usize = 56;
+    const NODE: Node = Node { size: 40, key: 16, tag_of_key: 24 };
     const USERDATA: usize = 40;
     const USERDATA_WITH_VALUES: usize = 40;
     /// It has room for one, always.

@@ -83,6 +83,8 @@ pub(crate) trait Dialect {
     const DEBT_IS_BESIDE: bool = true;
     /// Bytes of the record of a table.
     const TABLE: usize;
+    /// The nodes of a table.
+    const NODE: Node = Node { size: 24, key: 16, tag_of_key: 9 };
     /// Bytes of a userdata before those of the host: where no value is attached to it; where some are, without these; and of each value.
     const USERDATA: usize = 32;
     const USERDATA_WITH_VALUES: usize;
@@ -187,6 +189,13 @@ pub(crate) struct Records {
     pub(crate) place_of_call: usize,
     /// The text of a short `TString`.
     pub(crate) text_of_string: usize,
+}
+
+/// A node of a table, in bytes: how long it is, and where its key and the tag of that lie in it. Its value comes first.
+pub(crate) struct Node {
+    pub(crate) size: usize,
+    pub(crate) key: usize,
+    pub(crate) tag_of_key: usize,
 }
 
 /// A number of a record.

@@ -51,6 +51,42 @@ impl State {
         }
     }
 
+    /// The function that has called the one that runs, if it is written in Lua, as far as that is known: others are at no line.
+    pub(crate) fn caller(self) -> Option<Activation> {
+        if !layout::is_known() {
+            return self.level(1);
+        }
+        // SAFETY: the layout is known, and the thread is live; the call at the bottom of its stack is of no function.
+        unsafe {
+            let below = layout::call_below(layout::current_call(self.raw()));
+            if below.is_null() || layout::call_below(below).is_null() || layout::definition_of(below).is_none() {
+                return None;
+            }
+            let mut record = mem::zeroed::<ffi::lua_Debug>();
+            layout::set_call(&raw mut record, below);
+            Some(Activation { state: self, record })
+        }
+    }
+
+    /// The definition of that function, and the line that it is at.
+    pub(crate) fn line_of_caller(self) -> Option<(layout::Definition, u32)> {
+        if !layout::is_known() {
+            return None;
+        }
+        // SAFETY: as in `caller`; `l` only fills in a field.
+        unsafe {
+            let below = layout::call_below(layout::current_call(self.raw()));
+            if below.is_null() || layout::call_below(below).is_null() {
+                return None;
+            }
+            let definition = layout::definition_of(below)?;
+            let mut record = mem::zeroed::<ffi::lua_Debug>();
+            layout::set_call(&raw mut record, below);
+            ffi::lua_getinfo(self.raw(), c"l".as_ptr(), &raw mut record);
+            Some((definition, u32::try_from(record.currentline).unwrap_or(0)))
+        }
+    }
+
     /// Shows the functions on the stack, from the innermost outwards, until `look` answers false. Each look at a
     /// [`level`](Self::level) walks there; this walks once.
     pub(crate) fn for_each_level(self, mut look: impl FnMut(usize, &mut Activation) -> bool) {

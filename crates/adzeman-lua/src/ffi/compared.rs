@@ -1,10 +1,12 @@
-//! Whether watched values are what they were, asked on each line: by the plain C API, in the frame of the hook.
+//! Whether watched values are what they were, asked on each line: by where they lie, or by the plain C API, in the frame of the hook.
 
+use std::cell::RefCell;
 use std::ffi::c_int;
 use std::{mem, ptr};
 
 use super::api as ffi;
 
+use super::fields::{Field, Nowhere};
 use super::layout;
 use super::state::{Slot, State};
 
@@ -29,8 +31,65 @@ pub(crate) enum Holder {
     Call { thread: usize, call: usize, number: i32 },
 }
 
+/// Where the fields of tables lie that are watched, in the order of their first entries in [`Slot::Tracks`], or that they are not to be
+/// found.
+#[derive(Default)]
+pub(crate) struct Compared(RefCell<Vec<(i64, Result<Field, Nowhere>)>>);
+
+impl Compared {
+    /// Whether a watched value, whose entries in [`Slot::Tracks`] begin at a number, is raw equal to what it was. False also where that cannot
+    /// be told here. `holder` says what holds it, if it is still there.
+    pub(crate) fn is_same(&self, state: State, entries: i64, holder: impl FnOnce() -> Option<Holder>) -> bool {
+        {
+            let fields = self.0.borrow();
+            if let Ok(at) = fields.binary_search_by_key(&entries, |(held, _)| *held)
+                && let Ok(field) = &fields[at].1
+                // SAFETY: the table, and what it held, are in the slot for as long as the field is in this list: see `forget`.
+                && unsafe { field.is_as_it_was() }
+            {
+                return true;
+            }
+        }
+        let Some(holder) = holder() else { return false };
+        let is_same = is_same(state, holder, entries);
+        if is_same && matches!(holder, Holder::Table) {
+            self.find(state, entries);
+        }
+        is_same
+    }
+
+    /// What a watched value held last is kept anew, or it is watched no longer: to be told before its entries change.
+    pub(crate) fn forget(&self, entries: i64) {
+        self.0.borrow_mut().retain(|(held, _)| *held != entries);
+    }
+
+    /// Finds out where a field lies that holds what it held.
+    fn find(&self, state: State, entries: i64) {
+        let raw = state.raw();
+        // SAFETY: as in `is_same`; there is room for what is pushed here and by the search, and it is popped.
+        unsafe {
+            if ffi::lua_checkstack(raw, 10) == 0 {
+                return;
+            }
+            let top = ffi::lua_gettop(raw);
+            ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Tracks.key());
+            for entry in entries..entries + 3 {
+                ffi::lua_rawgeti(raw, top + 1, entry);
+            }
+            let (table, key, held) = (top + 2, top + 3, top + 4);
+            let mut fields = self.0.borrow_mut();
+            match fields.binary_search_by_key(&entries, |(held, _)| *held) {
+                Ok(at) if fields[at].1.is_err_and(|nowhere| nowhere.is_still_so(state, table)) => {}
+                Ok(at) => fields[at].1 = Field::find(state, table, key, held),
+                Err(at) => fields.insert(at, (entries, Field::find(state, table, key, held))),
+            }
+            ffi::lua_settop(raw, top);
+        }
+    }
+}
+
 /// Whether a watched value is raw equal to what it was. False also where that cannot be told here.
-pub(crate) fn is_same(state: State, holder: Holder, entries: i64) -> bool {
+fn is_same(state: State, holder: Holder, entries: i64) -> bool {
     let raw = state.raw();
     // SAFETY: states are looked at on their threads. There is room for all that is pushed, which is popped. What lies in the slot was put
     // there with these entries: a table with a key that is not nil, or a function.

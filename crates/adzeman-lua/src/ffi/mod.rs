@@ -21,6 +21,7 @@ pub(crate) mod calls;
 mod captured;
 mod collector;
 pub(crate) mod compared;
+mod fields;
 mod finalizers;
 pub(crate) mod graph;
 pub(crate) mod guard;

@@ -17,7 +17,7 @@ use crate::dialect::chunk::prototypes;
 use crate::dialect::{Dialect as _, Version};
 
 use crate::ffi::activation::Activation;
-use crate::ffi::compared::{ENTRIES, Holder, first_entry, is_same};
+use crate::ffi::compared::{Compared, ENTRIES, Holder, first_entry};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
 use crate::scope::{self, NOTATION, Place, Target, cannot, push_function_of, read};
@@ -37,6 +37,7 @@ pub(super) enum Where {
 pub(crate) struct Tracks {
     pub(super) shown: Rc<Shown>,
     pub(super) held: RefCell<TrackedValues>,
+    compared: Compared,
 }
 
 #[derive(Debug, Default)]
@@ -49,7 +50,7 @@ pub(super) struct TrackedValues {
 
 impl Tracks {
     pub(crate) fn new(shown: Rc<Shown>) -> Self {
-        Self { shown, held: RefCell::default() }
+        Self { shown, held: RefCell::default(), compared: Compared::default() }
     }
 
     /// Whether calls and returns must be seen, to know when a local goes.
@@ -234,24 +235,25 @@ impl Tracks {
         }
         let (before, now) = (self.shown.preview(state, -1)?, self.shown.preview(state, -2)?);
         let current = state.top() - 1;
+        self.compared.forget(entry(track.0, 0));
         self.keep_at(state, slot, entry(track.0, 2), current)?;
         Ok(Probe::Changed { before, now })
     }
 
     /// Whether all of these are what they were; false also where that is to be looked at more closely.
     pub(crate) fn are_same(&self, state: State, tracks: &[TrackId]) -> bool {
-        let held = self.held.borrow();
-        tracks.iter().all(|track| {
-            let holder = match held.all.get(&track.0) {
-                Some(Where::Field) => Holder::Table,
-                Some(Where::Captured(number)) => Holder::Captured(*number),
-                Some(Where::Local { thread, call, number, ended: false, .. }) => {
-                    Holder::Call { thread: *thread, call: *call, number: *number }
-                }
-                _ => return false,
-            };
-            is_same(state, holder, entry(track.0, 0))
-        })
+        tracks.iter().all(|track| self.compared.is_same(state, entry(track.0, 0), || self.holder_of(*track)))
+    }
+
+    fn holder_of(&self, track: TrackId) -> Option<Holder> {
+        match self.held.borrow().all.get(&track.0)? {
+            Where::Field => Some(Holder::Table),
+            Where::Captured(number) => Some(Holder::Captured(*number)),
+            Where::Local { thread, call, number, ended: false, .. } => {
+                Some(Holder::Call { thread: *thread, call: *call, number: *number })
+            }
+            Where::Local { .. } => None,
+        }
     }
 
     /// The captured variable that a watched value is: the name of the chunk of the function that it was found by, and its own; nothing
@@ -314,6 +316,7 @@ impl Tracks {
     /// Forgets a watched value.
     pub(crate) fn untrack(&self, state: State, track: TrackId) -> Result<(), EngineError> {
         self.held.borrow_mut().all.remove(&track.0);
+        self.compared.forget(entry(track.0, 0));
         state.push_slot(Slot::Tracks);
         let slot = state.top();
         for part in 0..ENTRIES {
