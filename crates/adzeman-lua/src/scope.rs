@@ -105,16 +105,19 @@ pub(crate) fn prepare(main: State) -> Result<(), EngineError> {
 
 /// Whether scripts have made a global of this name.
 pub(crate) fn is_global(main: State, target: Option<Target>, name: &str) -> bool {
+    let root = Root::ALL.iter().position(|root| root.name() == name).and_then(|at| i64::try_from(at + 1).ok());
+    if let (None, Some(root)) = (target, root) {
+        return main.has_root_as_global(root);
+    }
     let top = main.top();
     if push_globals_at(main, target).is_err() {
         main.cut_to(top);
         return false;
     }
-    let pushed = match Root::ALL.iter().position(|root| root.name() == name) {
+    let pushed = match root {
         Some(number) => {
-            // Asked for by every condition on an event: its text is at hand.
             main.push_slot(Slot::RootNames);
-            main.raw_get_index(-1, i64::try_from(number).unwrap_or(0) + 1);
+            main.raw_get_index(-1, number);
             main.remove(main.top() - 1);
             true
         }

@@ -3,6 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
+
 use super::{ANY_EVENT, Action, Breakpoint, ChangeKind, OwnerId, Resolved, Site, Status, Tracked, WantedLines};
 use crate::source::{Mapped, NameUse, SourceId, SourceLine};
 
@@ -32,10 +34,10 @@ impl Sited {
 #[derive(Debug, Default)]
 pub struct Armed {
     maps: Arc<HashMap<SourceId, Arc<Mapped>>>,
-    lines: HashMap<SourceLine, Vec<Sited>>,
+    lines: FxHashMap<SourceLine, Vec<Sited>>,
     wanted: Arc<WantedLines>,
-    events: HashMap<String, Vec<Sited>>,
-    times: HashMap<String, Vec<Sited>>,
+    events: FxHashMap<String, Vec<Sited>>,
+    times: FxHashMap<String, Vec<Sited>>,
     errors: Vec<Sited>,
     host_changes: Vec<Sited>,
     script_changes: Vec<Sited>,

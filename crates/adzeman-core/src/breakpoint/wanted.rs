@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::hash::{Hash, Hasher};
 use std::sync::{Arc, Weak};
 
+use rustc_hash::FxHashMap;
+
 use super::{Breakpoint, HitRule, Site, Sited, TrackId, Tracked};
 use crate::source::{Line, LineSet, NameUse, SourceId, SourceLine};
 
@@ -81,7 +83,7 @@ impl Idle {
 }
 
 impl WantedLines {
-    pub(super) fn of(lines: &HashMap<SourceLine, Vec<Sited>>) -> Self {
+    pub(super) fn of(lines: &FxHashMap<SourceLine, Vec<Sited>>) -> Self {
         let (mut wanted, mut by_source) = (Self::default(), HashMap::<SourceId, WantedIn>::new());
         for (place, sited) in lines {
             wanted.of_any.insert(place.line);

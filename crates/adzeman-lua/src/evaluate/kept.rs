@@ -1,12 +1,12 @@
 //! Texts of breakpoints, which are understood or compiled once, and asked often.
 
 use std::cell::{Cell, RefCell};
-use std::collections::HashMap;
 use std::ffi::CStr;
 use std::rc::Rc;
 
 use adzeman_core::breakpoint::BreakpointId;
 use adzeman_core::engine::EngineError;
+use rustc_hash::FxHashMap;
 
 use super::Evaluator;
 use super::names::may_mean_more;
@@ -21,7 +21,7 @@ use crate::text::expressions::with_environment;
 use crate::text::nesting;
 
 /// What was understood of texts; nothing of those that only Lua can tell.
-type Understood<K, T> = RefCell<HashMap<K, Option<Rc<T>>>>;
+type Understood<K, T> = RefCell<FxHashMap<K, Option<Rc<T>>>>;
 
 /// What is kept for breakpoints.
 #[derive(Default)]
@@ -33,7 +33,7 @@ pub(super) struct Kept {
     /// Texts of breakpoints that are kept compiled.
     count: Cell<usize>,
     /// The names that can be looked up before a text is evaluated, by its number.
-    early: RefCell<HashMap<i64, Rc<[String]>>>,
+    early: RefCell<FxHashMap<i64, Rc<[String]>>>,
 }
 
 /// Which text of a breakpoint is compiled.

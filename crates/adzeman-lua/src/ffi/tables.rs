@@ -30,6 +30,23 @@ impl State {
         unsafe { ffi::lua_rawget(self.raw(), self.check(index)) };
     }
 
+    /// Whether there is a global whose name is the element `number` of [`Slot::RootNames`]: asked at each event by conditions on it.
+    pub(crate) fn has_root_as_global(self, number: i64) -> bool {
+        let raw = self.raw();
+        self.room(4);
+        // SAFETY: there is room for what is pushed, which is popped; the registry holds the globals, and the slot a list of texts.
+        unsafe {
+            let top = ffi::lua_gettop(raw);
+            ffi::lua_rawgeti(raw, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_GLOBALS);
+            ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::RootNames.key());
+            ffi::lua_rawgeti(raw, top + 2, number);
+            ffi::lua_rawget(raw, top + 1);
+            let found = ffi::lua_type(raw, -1) != ffi::LUA_TNIL;
+            ffi::lua_settop(raw, top);
+            found
+        }
+    }
+
     /// Replaces the key on top by the next key and its value; false, and the key dropped, at the end.
     ///
     /// # Errors
