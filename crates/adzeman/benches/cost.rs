@@ -232,8 +232,9 @@ const WAYS: [&str; 10] =
 /// changes, a log message at each event; attached without a trail, and a trail with nobody attached.
 const EVENT_WAYS: [&str; 5] = ["event", "host path", "message", "no trail", "trail only"];
 
-/// Ways that are only counted: whether a variable is equal to a text, which it never is.
-const WAYS_COUNTED: [&str; 1] = ["equal"];
+/// Ways that are only counted: whether a variable is equal to a text, which it never is; a condition on the event that only the script's
+/// language can tell, for the case of many events.
+const WAYS_COUNTED: [&str; 2] = ["equal", "event call"];
 
 fn ready(case: &'static Case, way: &str) -> Ready {
     let argument = case.argument;
@@ -270,8 +271,9 @@ fn ready(case: &'static Case, way: &str) -> Ready {
             "field" => client.break_at(case.hot.0, Some("event.n == nil")),
             "message" => client.break_with(case.hot.0, json!({"logMessage": "seen {seen}"})),
             "thousand" => client.break_everywhere_else(),
-            "event" => {
-                let options = json!([{"filterId": "frame.update", "condition": "event.n < 0"}]);
+            "event" | "event call" => {
+                let condition = if way == "event" { "event.n < 0" } else { "event.n < math.min(0, 1)" };
+                let options = json!([{"filterId": "frame.update", "condition": condition}]);
                 client.request("setExceptionBreakpoints", json!({"filters": [], "filterOptions": options}));
             }
             "host path" => {
