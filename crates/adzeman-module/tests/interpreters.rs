@@ -111,17 +111,28 @@ impl User {
 
     /// Has the script end once nobody is attached.
     fn close(&self) {
-        self.attached("break at canal.lua:6\ngo\nremove all\nlet is_open = false\n");
+        self.ended("break at canal.lua:6\ngo\nremove all\nlet is_open = false\n");
+    }
+
+    /// The same after some commands. The script may have ended before it has answered that the client leaves.
+    fn ended(&self, commands: &str) -> String {
+        let shown = text(&self.session(commands).stdout);
+        has(&shown, &["is_open is now false"]);
+        shown
     }
 
     /// Attaches, does this, and leaves.
     fn attached(&self, commands: &str) -> String {
+        let output = self.session(commands);
+        assert!(output.status.success(), "{}{}", text(&output.stdout), text(&output.stderr));
+        text(&output.stdout)
+    }
+
+    fn session(&self, commands: &str) -> Output {
         let mut attach = self.prepared(command());
         let mut child = attach.args(["attach", "--batch", "-"]).stdin(Stdio::piped()).spawn().unwrap();
         child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-        let output = child.wait_with_output().unwrap();
-        assert!(output.status.success(), "{}{}", text(&output.stdout), text(&output.stderr));
-        text(&output.stdout)
+        child.wait_with_output().unwrap()
     }
 }
 
@@ -161,7 +172,7 @@ fn a_plain_interpreter_is_attached_to_stopped_looked_at_and_changed() {
     each_version(|version| {
         let user = User::new(SCRIPT);
         let program = user.start(version, "dormant");
-        let shown = user.attached(
+        let shown = user.ended(
             "break at canal.lua:6\ngo\nlook level\nlook stack\ngo over\nlet level = 7\nremove all\nlet is_open = false\n",
         );
         has(
@@ -190,7 +201,7 @@ fn a_script_that_says_nothing_of_it_is_attached_to_by_what_the_interpreter_is_to
         let program = Program(Some(interpreter.spawn().unwrap()));
         user.await_host(version);
         has(
-            &user.attached("break in rise\ngo\nlook by\nremove all\nlet is_open = false\n"),
+            &user.ended("break in rise\ngo\nlook by\nremove all\nlet is_open = false\n"),
             &["in rise", &whole("0", version)],
         );
         assert_eq!(text(&program.ended().stdout), "level 2\n");
