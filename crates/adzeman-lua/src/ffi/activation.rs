@@ -56,24 +56,25 @@ impl State {
         if !layout::is_known() {
             return self.level(1);
         }
-        // SAFETY: the layout is known, and the thread is live; the call at the bottom of its stack is of no function.
-        unsafe {
-            let below = layout::call_below(layout::current_call(self.raw()));
-            if below.is_null() || layout::call_below(below).is_null() || layout::definition_of(below).is_none() {
-                return None;
-            }
-            let mut record = mem::zeroed::<ffi::lua_Debug>();
-            layout::set_call(&raw mut record, below);
-            Some(Activation { state: self, record })
-        }
+        self.call_of_caller().map(|(_, record)| Activation { state: self, record })
     }
 
-    /// The definition of that function, and the line that it is at.
+    /// The definition of that function, and the line that it is at; nothing where definitions are not known.
     pub(crate) fn line_of_caller(self) -> Option<(layout::Definition, u32)> {
         if !layout::is_known() {
             return None;
         }
-        // SAFETY: as in `caller`; `l` only fills in a field.
+        let (definition, mut record) = self.call_of_caller()?;
+        // SAFETY: the record is of a function on this thread's stack; `l` only fills in a field.
+        unsafe { ffi::lua_getinfo(self.raw(), c"l".as_ptr(), &raw mut record) };
+        Some((definition, u32::try_from(record.currentline).unwrap_or(0)))
+    }
+
+    /// The same with a record that is of that call, where the layout is known.
+    #[inline]
+    fn call_of_caller(self) -> Option<(layout::Definition, ffi::lua_Debug)> {
+        // SAFETY: the layout is known, and the thread is live; the call at the bottom of its stack is of no function. An all-zero record is
+        // valid.
         unsafe {
             let below = layout::call_below(layout::current_call(self.raw()));
             if below.is_null() || layout::call_below(below).is_null() {
@@ -82,8 +83,7 @@ impl State {
             let definition = layout::definition_of(below)?;
             let mut record = mem::zeroed::<ffi::lua_Debug>();
             layout::set_call(&raw mut record, below);
-            ffi::lua_getinfo(self.raw(), c"l".as_ptr(), &raw mut record);
-            Some((definition, u32::try_from(record.currentline).unwrap_or(0)))
+            Some((definition, record))
         }
     }
 

@@ -6,7 +6,7 @@ use std::{mem, ptr};
 
 use super::api as ffi;
 
-use super::fields::{Field, Nowhere};
+use super::fields::{self, Field, Nowhere};
 use super::layout;
 use super::state::{Slot, State};
 
@@ -52,7 +52,7 @@ impl Compared {
         }
         let Some(holder) = holder() else { return false };
         let is_same = is_same(state, holder, entries);
-        if is_same && matches!(holder, Holder::Table) {
+        if is_same && matches!(holder, Holder::Table) && fields::are_known() {
             self.find(state, entries);
         }
         is_same

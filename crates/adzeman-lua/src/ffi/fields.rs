@@ -155,7 +155,7 @@ unsafe fn on_stack(state: State, index: c_int) -> Bits {
 }
 
 /// Whether fields are found and read as the C API has them, for the library that runs.
-fn are_known() -> bool {
+pub(super) fn are_known() -> bool {
     static KNOWN: OnceLock<bool> = OnceLock::new();
     *KNOWN.get_or_init(|| {
         let known = sizes::are_known() && in_new_state(are_as_told) == Some(true);
