@@ -82,6 +82,11 @@ fn methods_outside_the_room_of_their_type_are_found() {
 #[test]
 fn every_crate_of_this_house_can_be_read() {
     let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../crates");
-    let read = fs::read_dir(crates).unwrap().map(|entry| House::read(&entry.unwrap().path().join("src")).unwrap());
-    assert!(read.map(|house| house.from_the_ground_up().len()).all(|rooms| rooms > 3));
+    for entry in fs::read_dir(crates).unwrap() {
+        let sources = entry.unwrap().path().join("src");
+        let rooms = House::read(&sources).unwrap().from_the_ground_up().len();
+        // What is one file has no walls inside.
+        let is_one_room = fs::read_dir(&sources).unwrap().count() == 1;
+        assert!(rooms > 3 || is_one_room, "{}: {rooms} rooms", sources.display());
+    }
 }
