@@ -577,6 +577,9 @@ pub(crate) enum Report {
     },
     Left {
         host: String,
+        /// Why it was gone by then, if it was.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        gone: Option<String>,
     },
     /// One command, or all of them.
     Help {

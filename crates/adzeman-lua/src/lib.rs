@@ -402,6 +402,10 @@ impl EngineContext for LuaEngine {
         self.0.with(|context| context.wants_safe_point())
     }
 
+    fn is_lagging(&self) -> bool {
+        self.0.with(|context| context.is_lagging())
+    }
+
     fn is_settled(&self) -> bool {
         self.0.with(|context| context.is_settled())
     }

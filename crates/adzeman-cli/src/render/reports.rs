@@ -127,7 +127,8 @@ pub(super) fn render(report: &Report, columns: Option<usize>) -> String {
             format!("{context} is still under way; it may have to wait for the context that stopped\n")
         }
         Report::PauseAsked { context } => format!("{context} stops at the next line it runs\n"),
-        Report::Left { host } => format!("left; {host} runs on\n"),
+        Report::Left { host, gone: None } => format!("left; {host} runs on\n"),
+        Report::Left { host, gone: Some(why) } => format!("left; {host} was gone already ({why})\n"),
         Report::Help { verb } => render_help(*verb),
         other => values::render_value_report(other, columns).unwrap_or_else(|| render_break_report(other, columns)),
     }

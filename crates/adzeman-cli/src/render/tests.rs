@@ -507,7 +507,8 @@ fn of_sources() -> Vec<Report> {
         },
         Report::Frame { frame: frames().remove(0), listing: Some(listing()) },
         Report::PauseAsked { context: text("lock.upper") },
-        Report::Left { host: text("lockside") },
+        Report::Left { host: text("lockside"), gone: None },
+        Report::Left { host: text("lockside"), gone: Some(text("it has ended")) },
         Report::Help { verb: Some("break") },
     ]
 }

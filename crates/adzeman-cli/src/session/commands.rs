@@ -244,7 +244,11 @@ impl Session<'_> {
     }
 
     fn leave(&mut self) -> Result<Report, CliError> {
-        let _: Json = self.client.request("disconnect", &json!({}))?;
-        Ok(Report::Left { host: self.host.name.clone() })
+        let host = self.host.name.clone();
+        match self.client.request::<_, Json>("disconnect", &json!({})) {
+            Ok(_) => Ok(Report::Left { host, gone: None }),
+            Err(CliError::HostGone(why)) => Ok(Report::Left { host, gone: Some(why) }),
+            Err(other) => Err(other),
+        }
     }
 }

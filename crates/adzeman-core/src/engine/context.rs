@@ -38,6 +38,11 @@ pub trait EngineContext: MaySend {
         true
     }
 
+    /// Whether functions that can be called again go on in an earlier text, until they return.
+    fn is_lagging(&self) -> bool {
+        false
+    }
+
     /// How many frames are on all stacks of the context at this moment, marks between them included.
     fn depth(&self) -> usize {
         0
@@ -213,6 +218,13 @@ pub trait Supervisor: MaySend {
     /// then why.
     fn armed_as(&self, place: SourceLine, watched_because: Option<&str>) {
         let _ = (place, watched_because);
+    }
+
+    /// The functions of a source, by the first and last lines of their definitions, that go on in an earlier text of it, as they were
+    /// running when that was changed: their lines are not met in what runs now. 0 and 0 stand for the whole script. Told when that
+    /// changes.
+    fn lagging(&self, source: SourceId, functions: &[(u32, u32)]) {
+        let _ = (source, functions);
     }
 
     /// Lines that had to be watched for were not, from some moment on until now.

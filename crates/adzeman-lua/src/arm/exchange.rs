@@ -10,7 +10,7 @@ use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet, SourceId, SourceLine};
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
-use super::settling::Settling;
+use super::settling::{Left, Settling};
 use super::workshop::{Made, OTHER_TREE, Pending, Reporting};
 use crate::ffi::asked::Counting;
 use crate::ffi::body::{Body, Tree, load_tree};
@@ -26,6 +26,9 @@ const MOST_PASSED_BY: u32 = 4096;
 /// Sources wait until no other one has come for so long, but not for longer.
 const QUIET_FOR: Duration = Duration::from_millis(10);
 const HELD_UP_FOR: Duration = Duration::from_millis(250);
+
+/// The position of a whole script among its functions.
+const WHOLE: usize = 0;
 
 /// Filters that are kept.
 const MOST_FILTERS: usize = 4096;
@@ -98,8 +101,8 @@ pub(super) struct Exchanges {
     /// Sources whose functions have to be gone through, and those whose functions are being gone through.
     pub(super) waiting: HashSet<SourceId>,
     pub(super) under_way: HashSet<SourceId>,
-    /// Sources with functions that were on a stack when they should have got another body: see [`Settling::left`].
-    left: HashMap<SourceId, bool>,
+    /// Sources with functions that were on a stack when they should have got another body.
+    left: HashMap<SourceId, Left>,
     /// Safe points that have passed by since the last look at those left, and how many may.
     passed_by: u32,
     pass_by: u32,
@@ -219,20 +222,44 @@ impl Exchanges {
         }
         self.passed_by = 0;
         self.pass_by = (self.pass_by * 2).min(MOST_PASSED_BY);
-        self.left.keys().copied().collect()
+        self.all_left()
     }
 
     /// Takes what came of a look at those that were left. What they made meanwhile is like them, and is looked for.
-    pub(super) fn end_retry(&mut self, settling: &Settling) {
-        for source in &settling.wanted {
-            match settling.left.get(source) {
-                Some(assigns) => _ = self.left.insert(*source, *assigns),
-                None => {
-                    self.left.remove(source);
-                    self.unsettle(*source);
-                }
+    pub(super) fn end_retry(&mut self, settling: Settling) {
+        let mut left = settling.left;
+        for source in settling.wanted {
+            self.touched.insert(source);
+            if let Some(left) = left.remove(&source) {
+                self.left.insert(source, left);
+            } else {
+                self.left.remove(&source);
+                self.unsettle(source);
             }
         }
+    }
+
+    /// One of those that were on a stack has returned: the next look is at all of them.
+    pub(super) fn retry_soon(&mut self) {
+        (self.passed_by, self.pass_by) = (0, 1);
+    }
+
+    /// The sources with functions that were on a stack.
+    pub(super) fn all_left(&self) -> HashSet<SourceId> {
+        self.left.keys().copied().collect()
+    }
+
+    /// The functions of a source that go on in an earlier text on some stack, by the lines of their definitions, which are 0 and 0
+    /// for the whole script.
+    pub(super) fn lagging_of(&self, source: SourceId) -> BTreeSet<(usize, usize)> {
+        let positions = self.left.get(&source).into_iter().flat_map(|left| left.lagging.keys());
+        positions.filter_map(|position| Some(self.target(source, *position)?.lines())).collect()
+    }
+
+    /// The bodies of all those that can be called again: a whole script is done when it has returned.
+    pub(super) fn lagging(&self) -> HashSet<usize> {
+        let lagging = self.left.values().flat_map(|left| &left.lagging);
+        lagging.filter(|(position, _)| **position != WHOLE).flat_map(|(_, bodies)| bodies.iter().copied()).collect()
     }
 
     /// Whether the body of this position of a source tells of assignments, or one inside it does.
@@ -248,7 +275,7 @@ impl Exchanges {
             held.asked.variables.contains(name) && held.assigned.as_ref().is_some_and(is_placed)
         };
         self.is_gone_through(source)
-            && self.left.get(&source) != Some(&true)
+            && !self.left.get(&source).is_some_and(|left| left.assigns)
             && !self.strangers.contains(&source)
             && self.line_of(source).len() == 1
             && !self.successions.contains_key(&source)
@@ -264,7 +291,7 @@ impl Exchanges {
     }
 
     /// Takes what came of a walk; `is_whole` is whether it came to everything.
-    pub(super) fn end_settling(&mut self, settling: Settling, is_whole: bool, state: State) {
+    pub(super) fn end_settling(&mut self, mut settling: Settling, is_whole: bool, state: State) {
         self.under_way.clear();
         let may_go = settling.retired.difference(&settling.in_use).copied().collect();
         for source in settling.wanted {
@@ -273,9 +300,9 @@ impl Exchanges {
             if !is_whole || settling.strangers.contains(&source) {
                 self.strangers.insert(source);
             }
-            if let Some(assigns) = settling.left.get(&source) {
-                self.left.insert(source, *assigns);
-                (self.passed_by, self.pass_by) = (0, 1);
+            if let Some(left) = settling.left.remove(&source) {
+                self.left.insert(source, left);
+                self.retry_soon();
             } else {
                 self.left.remove(&source);
             }

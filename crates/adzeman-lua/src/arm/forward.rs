@@ -108,7 +108,7 @@ impl Arms {
         let mut found = Found { table: state.top(), all: Vec::new(), running: BTreeSet::new() };
         let settling = self.settling(std::iter::once(source).collect());
         let looked = self.for_each_function(settling, &mut |placed, object| {
-            let Placed::At(of, position) = placed else { return };
+            let Placed::At { source: of, position, .. } = placed else { return };
             if of == source && object.push(state) {
                 let number = i64::try_from(found.all.len()).unwrap_or(0) + 1;
                 state.push_integer(number);

@@ -72,6 +72,8 @@ pub(crate) struct Arms {
     hooked: RefCell<HashSet<SourceId>>,
     /// What was told last of a source's lines.
     told: RefCell<HashMap<SourceId, Option<&'static str>>>,
+    /// What was told last of a source's functions that go on in an earlier text.
+    lagging_told: RefCell<HashMap<SourceId, BTreeSet<(usize, usize)>>>,
 }
 
 impl Arms {
@@ -91,6 +93,7 @@ impl Arms {
             variables: RefCell::default(),
             hooked: RefCell::default(),
             told: RefCell::default(),
+            lagging_told: RefCell::default(),
         }
     }
 
@@ -119,6 +122,11 @@ impl Arms {
     /// Whether some functions keep their bodies for now.
     pub(crate) fn has_left(&self) -> bool {
         self.exchanges.borrow().has_left()
+    }
+
+    /// The bodies of functions that go on in an earlier text, as they are on a stack, and can be called again.
+    pub(crate) fn lagging(&self) -> HashSet<usize> {
+        self.exchanges.borrow().lagging()
     }
 
     /// Whether functions of a source may have bodies that were made here.
@@ -204,6 +212,7 @@ impl Arms {
         let wanted = self.wanted.borrow();
         let touched = std::mem::take(&mut self.exchanges.borrow_mut().touched);
         for source in touched {
+            self.tell_lagging(source);
             let Some(lines) = wanted.of_source(source) else {
                 self.hooked.borrow_mut().remove(&source);
                 self.told.borrow_mut().remove(&source);
@@ -233,6 +242,20 @@ impl Arms {
             let own = lines.iter().filter(|line| placed.contains(*line));
             let why = why.map(|why| if why == ARMING { why.to_owned() } else { self.why_hooked(source, why) });
             own.for_each(|line| self.supervisor.armed_as(SourceLine { source, line }, why.as_deref()));
+        }
+    }
+
+    /// Tells which functions of a source go on in an earlier text.
+    fn tell_lagging(&self, source: SourceId) {
+        let lagging = self.exchanges.borrow().lagging_of(source);
+        let told = match lagging.is_empty() {
+            true => self.lagging_told.borrow_mut().remove(&source).unwrap_or_default(),
+            false => self.lagging_told.borrow_mut().insert(source, lagging.clone()).unwrap_or_default(),
+        };
+        if told != lagging {
+            let line = |line| u32::try_from(line).unwrap_or(u32::MAX);
+            let functions: Vec<_> = lagging.into_iter().map(|(first, last)| (line(first), line(last))).collect();
+            self.supervisor.lagging(source, &functions);
         }
     }
 
@@ -351,12 +374,23 @@ impl Arms {
 
     /// Every function on every stack.
     fn running_functions(&self) -> HashSet<usize> {
+        self.functions_on_stacks(None)
+    }
+
+    /// The same without the innermost of a thread, which returns.
+    fn functions_below(&self, returning: State) -> HashSet<usize> {
+        self.functions_on_stacks(Some(returning))
+    }
+
+    fn functions_on_stacks(&self, returning: Option<State>) -> HashSet<usize> {
         let mut running = HashSet::default();
         walk::for_each_thread(self.main, &mut |thread| {
-            thread.for_each_level(|_, function| {
-                function.push_function();
-                running.insert(thread.address_at(-1));
-                thread.pop(1);
+            thread.for_each_level(|level, function| {
+                if level > 0 || returning != Some(thread) {
+                    function.push_function();
+                    running.insert(thread.address_at(-1));
+                    thread.pop(1);
+                }
                 true
             });
         });

@@ -77,13 +77,13 @@ impl Arms {
         let running = self.running_functions();
         let mut alive = Alive { count: vec![0; positions], running: vec![0; positions], strangers: 0 };
         self.for_each_function(settling, &mut |placed, object| match placed {
-            Placed::At(of, position) if of == source => {
+            Placed::At { source: of, position, .. } if of == source => {
                 alive.count[position] += 1;
                 alive.running[position] += usize::from(running.contains(&object.address()));
             }
             Placed::Stranger(_) => alive.strangers += 1,
             // What was not written any more in an earlier change.
-            Placed::At(..) | Placed::Elsewhere => {}
+            Placed::At { .. } | Placed::Elsewhere => {}
         })?;
         Ok(alive)
     }
@@ -161,7 +161,7 @@ impl Arms {
         let before = i64::try_from(state.raw_len(kept)).unwrap_or(0);
         let mut last = before;
         let looked = self.for_each_function(settling, &mut |placed, object| {
-            let Placed::At(of, position) = placed else { return };
+            let Placed::At { source: of, position, .. } = placed else { return };
             let stays = successors.get(position).copied().flatten().is_none() || running.contains(&object.address());
             if of == source && stays && seen.insert(object.body().address()) && object.push(state) {
                 last += 1;

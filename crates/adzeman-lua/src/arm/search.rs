@@ -10,6 +10,7 @@ use rustc_hash::FxHashSet as HashSet;
 
 use super::settling::Settling;
 use super::{Arms, TOO_LARGE};
+use crate::ffi::activation::Activation;
 use crate::ffi::objects::{LEAST, Object, Progress, Sweep};
 use crate::ffi::state::{Slot, State, Type};
 use crate::ffi::walk;
@@ -189,6 +190,7 @@ impl Arms {
             self.exchanges.borrow_mut().forget(*source, self.main);
             self.hooked.borrow_mut().remove(source);
             self.told.borrow_mut().remove(source);
+            self.tell_lagging(*source);
             self.supervisor.source_gone(*source);
         }
     }
@@ -245,8 +247,27 @@ impl Arms {
             }
         }
         state.cut_to(top);
-        self.exchanges.borrow_mut().end_retry(&settling);
+        self.exchanges.borrow_mut().end_retry(settling);
         self.watch.forget_bodies();
+    }
+
+    /// A function returns on this thread that goes on in an earlier text: it gets its new body, if it is on no stack besides.
+    pub(crate) fn take_returning(&self, thread: State, function: &Activation) {
+        let left = self.exchanges.borrow().all_left();
+        let mut settling = self.settling(left);
+        self.watch.find_all_threads();
+        let top = thread.top();
+        function.push_function();
+        let is_left = {
+            let (exchanges, held) = (self.exchanges.borrow(), Object::on_top(&thread, Type::Function));
+            settling.look(&exchanges, thread, held, || self.functions_below(thread))
+        };
+        thread.cut_to(top);
+        if !is_left {
+            self.exchanges.borrow_mut().retry_soon();
+            self.retry_left();
+            self.tell_progress();
+        }
     }
 }
 

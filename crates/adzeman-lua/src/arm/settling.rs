@@ -1,5 +1,7 @@
 //! Giving functions the bodies that they should have, wherever they are in the state.
 
+use std::collections::BTreeMap;
+
 use adzeman_core::source::SourceId;
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
@@ -18,15 +20,23 @@ pub(super) struct Settling {
     running: Option<HashSet<usize>>,
     /// What functions with these bodies are; bodies are not kept alive between two slices.
     places: HashMap<usize, Placed>,
-    /// Sources with functions that must keep their bodies for now, and whether one of these assigns a variable whose assignments are asked
-    /// for, or makes one that does.
-    pub(super) left: HashMap<SourceId, bool>,
+    /// Sources with functions that must keep their bodies for now.
+    pub(super) left: HashMap<SourceId, Left>,
     /// Sources with functions of no known body.
     pub(super) strangers: HashSet<SourceId>,
     /// The roots of the bodies that some function has to keep.
     pub(super) in_use: HashSet<usize>,
     /// The roots of the bodies that no function was to get any more when this began: others may have been given to some since.
     pub(super) retired: HashSet<usize>,
+}
+
+/// The functions of a source that must keep their bodies for now, as they are on a stack.
+#[derive(Default)]
+pub(super) struct Left {
+    /// Whether one of these assigns a variable whose assignments are asked for, or makes one that does.
+    pub(super) assigns: bool,
+    /// Those of an earlier text, by their positions in this one: the bodies that they have.
+    pub(super) lagging: BTreeMap<usize, HashSet<usize>>,
 }
 
 impl Settling {
@@ -53,20 +63,24 @@ impl Settling {
             return false;
         }
         let body = function.body();
-        let (source, position) = match self.place(exchanges, state, function, body) {
+        let (source, position, was) = match self.place(exchanges, state, function, body) {
             Placed::Elsewhere => return false,
             Placed::Stranger(source) => {
                 self.strangers.insert(source);
                 return false;
             }
-            Placed::At(source, position) => (source, position),
+            Placed::At { source, position, was } => (source, position, was),
         };
         let Some(target) = exchanges.target(source, position).filter(|target| *target != body) else { return false };
         if !self.running.get_or_insert_with(running).contains(&function.address()) {
             function.give(target);
             return false;
         }
-        *self.left.entry(source).or_default() |= exchanges.tells(source, position);
+        let left = self.left.entry(source).or_default();
+        left.assigns |= exchanges.tells(source, position);
+        if was != source {
+            left.lagging.entry(position).or_default().insert(body.address());
+        }
         self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
         true
     }
@@ -117,10 +131,10 @@ impl Settling {
     fn placed(&self, exchanges: &Exchanges, source: SourceId, number: usize) -> Placed {
         match exchanges.now_at(source, number) {
             Some((now, number)) if self.wanted.contains(&now) || self.wanted.contains(&source) => {
-                Placed::At(now, number)
+                Placed::At { source: now, position: number, was: source }
             }
             // One that nothing has taken the place of stays what it is.
-            None if self.wanted.contains(&source) => Placed::At(source, number),
+            None if self.wanted.contains(&source) => Placed::At { source, position: number, was: source },
             _ => Placed::Elsewhere,
         }
     }
@@ -133,6 +147,6 @@ pub(super) enum Placed {
     Elsewhere,
     /// Of one, but of no body that was compiled from its text.
     Stranger(SourceId),
-    /// Of one, at this position.
-    At(SourceId, usize),
+    /// Of one, at this position; `was` is the text that it was compiled from, which may be an earlier one.
+    At { source: SourceId, position: usize, was: SourceId },
 }

@@ -199,6 +199,10 @@ impl Attendant for Context {
         self.follow_return(state, function);
     }
 
+    fn lagging_returns(&self, state: State, function: &Activation) {
+        self.arms.take_returning(state, function);
+    }
+
     fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool {
         let info = function.info();
         let Some(source) = self.source_of(state, function) else { return false };

@@ -20,6 +20,7 @@ use adzeman_core::sharing::Shared;
 use adzeman_core::source::{SourceFacts, SourceId, SourceLine};
 use adzeman_core::stepping::{Step, StepKind};
 use mlua::Lua;
+use rustc_hash::FxHashSet;
 
 use crate::arm::{self, Arms, Renewed};
 use crate::environments;
@@ -148,6 +149,19 @@ impl Context {
             self.set_hooks_again();
         }
         self.watch_changes();
+        self.await_returns();
+    }
+
+    /// Has functions that go on in an earlier text met where they return: at each safe point they may be on a stack anew.
+    fn await_returns(&self) {
+        let runs = self.watch.running().level(0).is_some();
+        let lagging = if runs { self.arms.lagging() } else { FxHashSet::default() };
+        self.watch.await_returns(lagging);
+    }
+
+    /// Whether functions that can be called again go on in an earlier text.
+    pub(crate) fn is_lagging(&self) -> bool {
+        !self.arms.lagging().is_empty()
     }
 
     /// Looks whether it still watches what it has to: by a hook, and in every function.

@@ -73,6 +73,7 @@ impl Context {
         self.arms.forward((source, new), &plan.forwards).map_err(Refusal::Engine)?;
         self.arms.succeed((source, new), plan.successors.clone());
         self.scripts.keep_on(&staying, source);
+        self.arms.tell_progress();
         self.evaluator.forget_kept();
         environments::forget(self.main);
         Ok(new)

@@ -149,8 +149,29 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
                 watch.others.set(raw, None);
                 caught(|| set_hook_of(watch, State::new(raw), watch.watching()));
             }
+        } else if event == ffi::LUA_HOOKRET
+            && let Some(watch) = watch.filter(|watch| watch.awaits_returns() && !watch.is_busy())
+        {
+            let_go(watch, raw, record);
         }
     }
+}
+
+/// A function returns: if it is one that is waited for there, it may get another body. That is the last that is done in its frame, whose
+/// place is one in the body before; where another hook is told of returns, nothing is done, as that may ask for it.
+///
+/// # Safety
+/// As [`on_hook`], for the event of a return, with nothing left to do but to return.
+unsafe fn let_go(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: given by the caller; returns are waited for where the layout is known.
+    let body = unsafe { layout::definition_of(layout::call_of(record)) }.map(|held| held.prototype);
+    caught(|| {
+        if watch.is_awaited(body) {
+            // SAFETY: as in `line`.
+            let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
+            watch.told(|told| told.lagging_returns(here.0, &here.1));
+        }
+    });
 }
 
 /// What is done for the watch at an event.
@@ -359,6 +380,7 @@ unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lu
 /// `raw` is the running thread.
 #[inline]
 pub(super) unsafe fn set_mask(watch: &Watch, raw: *mut ffi::lua_State, mask: c_int) {
+    let mask = mask | returns_awaited(watch);
     let (mask, count) = if watch.runs_openly() { (mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (mask, 0) };
     // SAFETY: given by the caller.
     unsafe {
@@ -454,6 +476,11 @@ pub(crate) const LINES: c_int = ffi::LUA_MASKLINE;
 pub(crate) const CALLS: c_int = ffi::LUA_MASKCALL;
 pub(crate) const RETURNS: c_int = ffi::LUA_MASKRET;
 
+/// What threads watch besides, while functions are waited for where they return.
+fn returns_awaited(watch: &Watch) -> c_int {
+    if watch.awaits_returns() { RETURNS } else { 0 }
+}
+
 /// Whether a hook is one of this crate.
 pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
     held as *const () == on_hook as *const () || limit::is_ours(held as *const ())
@@ -462,14 +489,15 @@ pub(super) fn is_ours(held: ffi::lua_Hook) -> bool {
 /// Sets or removes the hook of a thread. While a call that a person asked for runs, every thread looks up now and then.
 pub(crate) fn set_hook_of(watch: &Watch, state: State, how: Watching) {
     let looks_up = watch.runs_openly();
+    let returns = returns_awaited(watch);
     // SAFETY: the thread is live.
     let put = |mask, count| unsafe { put(watch, state.raw(), mask, count) };
     let set = |mask| match looks_up {
-        true => put(mask | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
-        false => put(mask, 0),
+        true => put(mask | returns | LOOKING_UP, LOOK_UP_INSTRUCTIONS),
+        false => put(mask | returns, 0),
     };
     match how {
-        Watching::Nothing if looks_up => set(0),
+        Watching::Nothing if looks_up || returns != 0 => set(0),
         // SAFETY: as above.
         Watching::Nothing => unsafe { take_away(watch, state.raw()) },
         Watching::Events(mask) => set(watch.confined.mask(state.raw(), mask)),
@@ -485,7 +513,7 @@ pub(crate) fn has_hook_of(watch: &Watch, state: State, how: Watching) -> bool {
     let Watching::Events(mask) = how else { return false };
     let mask = watch.others.joined(state.raw(), watch.confined.mask(state.raw(), mask), 0).0;
     // SAFETY: the thread is live.
-    !watch.runs_openly() && unsafe { ffi::lua_gethookmask(state.raw()) } == mask
+    !watch.runs_openly() && !watch.awaits_returns() && unsafe { ffi::lua_gethookmask(state.raw()) } == mask
 }
 
 /// A signal may have asked for a look while the hook was being set, and been overruled: what asks is looked at afterwards.

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use adzeman_core::engine::EngineError;
 use adzeman_core::source::{Line, LineSet};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::activation::Activation;
 use super::asked::Counting;
@@ -61,6 +61,9 @@ pub(crate) trait Attendant {
 
     /// A function returns, and [returns are looked at](Watch::looks_at_returns).
     fn call_ends(&self, state: State, function: &Activation, call: usize);
+
+    /// A function returns whose body is one of those [waited for](Watch::await_returns).
+    fn lagging_returns(&self, state: State, function: &Activation);
 
     /// Whether a function holds a breakpoint that its body does not report.
     fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool;
@@ -194,6 +197,7 @@ pub(crate) struct Watch {
     entered: Cell<usize>,
     /// How many calls that a person asked for are under way.
     openly: Cell<usize>,
+    returning: Returning,
     /// The coroutine that runs now, if one does.
     running: Cell<Option<State>>,
     /// Whether all threads are known but those made since the last look.
@@ -244,6 +248,21 @@ impl Handlers {
     }
 }
 
+/// Functions that are waited for where they return.
+#[derive(Default)]
+struct Returning {
+    bodies: RefCell<FxHashSet<usize>>,
+    /// How many more returns are looked at.
+    looks: Cell<u32>,
+    /// Safe points that have found some of these on a stack.
+    tried: Cell<u32>,
+}
+
+/// How many returns are looked at first, how often that is doubled, and how many safe points pass then between two times.
+const FEW_RETURNS: u32 = 4096;
+const MOST_DOUBLED: u32 = 8;
+const REST: u32 = 64;
+
 impl Watch {
     pub(crate) fn new(main: State, attention: Arc<AtomicBool>) -> Self {
         Self {
@@ -263,6 +282,7 @@ impl Watch {
             begun: RefCell::default(),
             entered: Cell::new(0),
             openly: Cell::new(0),
+            returning: Returning::default(),
             running: Cell::new(None),
             threads_known: Cell::new(false),
             bounds: Bounds::default(),
@@ -406,7 +426,7 @@ impl Watch {
     /// Whether there is anything to do for a hook.
     #[inline]
     pub(crate) fn is_watching(&self) -> bool {
-        self.is_hooked() || self.runs_openly()
+        self.is_hooked() || self.runs_openly() || self.awaits_returns()
     }
 
     /// Whether a call that a person asked for is under way.
@@ -426,6 +446,44 @@ impl Watch {
         // What is given up ends with it, and so does the looking.
         self.set_hooks(if self.abandoning.replace(false) { Watching::Nothing } else { self.watching.get() });
         outcome
+    }
+
+    /// Has functions with these bodies [told of](Attendant::lagging_returns) when they return, for a while: looking at returns costs the
+    /// script time, so each while is followed by a rest.
+    pub(crate) fn await_returns(&self, bodies: FxHashSet<usize>) {
+        let held = &self.returning;
+        let was_awaiting = self.awaits_returns();
+        if bodies.is_empty() {
+            held.tried.set(0);
+            held.looks.set(0);
+        } else if !was_awaiting {
+            let tried = held.tried.get() + 1;
+            held.tried.set(tried);
+            if tried.is_power_of_two() || tried.is_multiple_of(REST) {
+                held.looks.set(FEW_RETURNS << tried.ilog2().min(MOST_DOUBLED));
+            }
+        }
+        *held.bodies.borrow_mut() = bodies;
+        if was_awaiting != self.awaits_returns() {
+            self.find_all_threads();
+            self.set_hooks(self.watching.get());
+        }
+    }
+
+    /// Whether returns are looked at for that.
+    #[inline]
+    pub(super) fn awaits_returns(&self) -> bool {
+        self.returning.looks.get() > 0
+    }
+
+    /// A function returns, with this body if it is written in Lua; whether that is waited for.
+    pub(super) fn is_awaited(&self, body: Option<usize>) -> bool {
+        let looks = self.returning.looks.get() - 1;
+        self.returning.looks.set(looks);
+        if looks == 0 {
+            self.set_hooks(self.watching.get());
+        }
+        body.is_some_and(|body| self.returning.bodies.borrow().contains(&body))
     }
 
     /// If something wants attention, has it looked at with the next line that runs.

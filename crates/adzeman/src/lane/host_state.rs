@@ -609,6 +609,15 @@ impl HostState {
         }
     }
 
+    /// Functions of a source go on in an earlier text in a context, or do not any more: clients are told what that says of their
+    /// breakpoints.
+    pub(super) fn note_lagging(&self, source: SourceId, context: i64, functions: &[(u32, u32)]) {
+        let changed = self.breakpoints.note_lagging((source, context), functions, &self.sources.look());
+        for now in changed {
+            self.clients.tell_one(now.breakpoint.owner, Notice::Breakpoint(Box::new(now)));
+        }
+    }
+
     /// Sends what a breakpoint said to the client that set it.
     pub(crate) fn tell_said(&self, said: &Said) {
         let tone = if said.is_trouble { Tone::Important } else { Tone::Said };

@@ -22,6 +22,17 @@ pub(super) struct Mailbox {
     pub(super) receiver: Receiver<Mail>,
 }
 
+/// What other threads know of a context's safe points.
+#[derive(Default)]
+pub(super) struct SafePoints {
+    /// Whether the next one would have anything to do.
+    pub(super) is_wanted: AtomicBool,
+    /// Whether that is a body for functions that go on in an earlier text, which are to get it though nobody is attached any more.
+    pub(super) is_lagging: AtomicBool,
+    /// Whether there was one since the last look.
+    pub(super) came: AtomicBool,
+}
+
 /// A context as other threads see it.
 pub(crate) struct ContextLink {
     pub(crate) id: i64,
@@ -34,6 +45,7 @@ pub(crate) struct ContextLink {
     pub(super) first_stop_wanted: AtomicBool,
     /// Jobs have waited for so long that the next line serves them.
     pub(super) serving_wanted: AtomicBool,
+    pub(super) safe_points: SafePoints,
     /// Set with anything that the script thread must take notice of.
     pub(super) attention: Arc<AtomicBool>,
     /// Counts how often any context of the host was to take notice of something.
@@ -59,6 +71,7 @@ impl ContextLink {
             pause_wanted: AtomicBool::new(false),
             first_stop_wanted: AtomicBool::new(false),
             serving_wanted: AtomicBool::new(false),
+            safe_points: SafePoints::default(),
             // At the first look it catches up.
             attention: Arc::new(AtomicBool::new(true)),
             attention_count,

@@ -59,16 +59,17 @@ pub(crate) fn wake(host: &Arc<HostState>) {
 fn watch(host: &HostState) {
     let (mut seen, mut waiting) = (HashMap::new(), HashMap::new());
     loop {
+        let contexts = host.contexts.all();
         {
             let mut is_awake = lock(&host.evaluating.is_watched_over);
-            if !host.is_attached() || host.closing.load(SeqCst) {
+            let is_needed = host.is_attached() || contexts.iter().any(|context| context.safe_points.is_lagging.load(SeqCst));
+            if !is_needed || host.closing.load(SeqCst) {
                 *is_awake = false;
                 return;
             }
         }
-        let contexts = host.contexts.all();
         seen.retain(|id, _| contexts.iter().any(|context| context.id == *id));
-        waiting.retain(|id, _| contexts.iter().any(|context| context.id == *id && context.has_mail()));
+        waiting.retain(|id, _| contexts.iter().any(|context| context.id == *id));
         for context in contexts {
             look(host, &context, &mut seen);
             serve(&context, &mut waiting);
@@ -79,13 +80,18 @@ fn watch(host: &HostState) {
     }
 }
 
-/// Has jobs done at the next line that have waited for too long. What is held serves them by itself.
+/// Has jobs done at the next line that have waited for too long, and what the engine has to do between two handlers. What is held
+/// serves by itself.
 fn serve(context: &ContextLink, waiting: &mut HashMap<i64, Instant>) {
-    if context.has_mail() && context.standing.state() == RunState::Running {
-        let since = *waiting.entry(context.id).or_insert_with(Instant::now);
-        if since.elapsed() > SERVED_WITHIN {
-            context.ask_to_serve();
-        }
+    let came_by = context.safe_points.came.swap(false, SeqCst);
+    let is_wanted = !came_by && context.safe_points.is_wanted.load(SeqCst);
+    if !(context.has_mail() || is_wanted) || context.standing.state() != RunState::Running {
+        waiting.remove(&context.id);
+        return;
+    }
+    let since = *waiting.entry(context.id).or_insert_with(Instant::now);
+    if since.elapsed() > SERVED_WITHIN {
+        context.ask_to_serve();
     }
 }
 

@@ -309,8 +309,8 @@ impl Session {
     }
 
     fn shown(&self, resolved: &Resolved, sources: &Sources) -> Breakpoint {
-        let because = |place| self.host.breakpoints.watched_because(place);
-        convert::breakpoint(resolved, sources, self.client.line_base(), because)
+        let noted = |place| self.host.breakpoints.noted_of(sources, place);
+        convert::breakpoint(resolved, sources, self.client.line_base(), noted)
     }
 
     pub(super) fn breakpoints_now(&self) -> BreakpointsBody {
@@ -386,7 +386,8 @@ impl Session {
         FunctionsBody { functions }
     }
 
-    pub(super) fn loaded_sources(&self) -> LoadedSourcesBody {
+    pub(super) fn loaded_sources(&mut self) -> LoadedSourcesBody {
+        self.await_discoveries();
         LoadedSourcesBody {
             sources: self.host.sources.look().newest().iter().map(|held| convert::source(held)).collect(),
         }

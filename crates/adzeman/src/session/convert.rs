@@ -1,6 +1,5 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
-use std::sync::Arc;
 
 use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, Status};
 use adzeman_core::decide::{Change, Reason};
@@ -73,12 +72,12 @@ pub(crate) fn error_filters() -> [ExceptionBreakpointsFilter; 2] {
     ]
 }
 
-/// `watched_because` answers why a line is armed by watching lines, if it is.
+/// `noted` answers what is worth knowing of how a line is armed, if anything is.
 pub(crate) fn breakpoint(
     resolved: &Resolved,
     sources: &Sources,
     base: i64,
-    watched_because: impl Fn(SourceLine) -> Option<Arc<str>>,
+    noted: impl Fn(SourceLine) -> Option<String>,
 ) -> Breakpoint {
     let id = Some(resolved.breakpoint.id.0);
     match &resolved.status {
@@ -88,7 +87,7 @@ pub(crate) fn breakpoint(
             Breakpoint {
                 id,
                 verified: true,
-                message: remark(resolved, sources, watched_because),
+                message: remark(resolved, sources, noted),
                 source: first.and_then(|place| sources.get(place.source)).map(|held| source(held)),
                 line: first.map(|place| line_number(place.line, base)),
             }
@@ -100,7 +99,7 @@ pub(crate) fn breakpoint(
 fn remark(
     resolved: &Resolved,
     sources: &Sources,
-    watched_because: impl Fn(SourceLine) -> Option<Arc<str>>,
+    noted: impl Fn(SourceLine) -> Option<String>,
 ) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();
@@ -127,9 +126,7 @@ fn remark(
     if resolved.breakpoint.is_gone() {
         remarks.push("the variable is gone: its function has returned; remove it, and set it anew".to_owned());
     }
-    if let Some(why) = bindings.iter().find_map(|binding| watched_because(binding.place)) {
-        remarks.push(format!("its function runs slower, under the line hook: {why}"));
-    }
+    remarks.extend(bindings.iter().find_map(|binding| noted(binding.place)));
     let places = places(resolved, sources);
     if places.len() > 1 {
         remarks.push(format!("bound at {}", places.join(", ")));

@@ -36,7 +36,8 @@ use adzeman_core::stepping::StepKind;
 use adzeman_dap::extra::{ArmedArguments, HostBody, LibraryArguments, ObjectInfo, SourceMapArguments};
 use adzeman_dap::requests::{InitializeArguments, ThreadsBody};
 use adzeman_dap::types::{Capabilities, Thread};
-use adzeman_dap::{Command, Phase, Request, Role};
+use adzeman_dap::{Command, Phase, Request, Response, Role};
+use crossbeam_channel::Receiver;
 use serde_json::Value as Json;
 
 use answer::{arguments, body, encoded_answer, response};
@@ -74,7 +75,10 @@ pub(crate) struct Session {
     censuses: Censuses,
     /// Lines that contexts can go on at, by the numbers that were given to them.
     goto_targets: VecDeque<(i64, going::Target)>,
-    leaving: bool,
+    /// Disconnected when contexts have looked for sources that nobody reported, as they do once somebody has attached.
+    discoveries: Vec<Receiver<()>>,
+    /// The answer to the client that leaves, which it gets when all that it had is given back: from then on another one can have it.
+    farewell: Option<Response>,
     /// Whether the client was told that it may configure.
     is_announced: bool,
     /// Gives up the request that is being carried out.
@@ -100,7 +104,8 @@ impl Session {
             changes: Changes::default(),
             censuses: Censuses::default(),
             goto_targets: VecDeque::new(),
-            leaving: false,
+            discoveries: Vec::new(),
+            farewell: None,
             is_announced: false,
             cancel: Cancel::default(),
             afterwards: None,
@@ -121,6 +126,10 @@ impl Session {
         };
         let success = outcome.is_ok();
         let answer = response(request, outcome);
+        if success && Command::of(&request.command) == Some(Command::Disconnect) {
+            self.farewell = Some(answer);
+            return true;
+        }
         let sent = self.client.outbox.answer(|seq| encoded_answer(&answer, seq), true);
         // A client configures what it may: one that has to show a token does so once it has.
         let is_ready = self.reached() >= Phase::Trusted && !self.is_announced;
@@ -165,10 +174,7 @@ impl Session {
         self.admit(command, request)?;
         match command {
             Command::Initialize => self.initialize(request),
-            Command::Disconnect => {
-                self.leaving = true;
-                Ok(None)
-            }
+            Command::Disconnect => Ok(None),
             Command::Attach => self.attach(arguments(request)?),
             Command::Status => body(self.status()),
             Command::ConfigurationDone => {

@@ -56,8 +56,9 @@ fn message(notice: &Notice, host: &HostState, line_base: i64) -> (&'static str, 
             body("loadedSource", &loaded)
         }
         Notice::Breakpoint(resolved) => {
-            let because = |place| host.breakpoints.watched_because(place);
-            let breakpoint = convert::breakpoint(resolved, &host.sources.look(), line_base, because);
+            let sources = host.sources.look();
+            let noted = |place| host.breakpoints.noted_of(&sources, place);
+            let breakpoint = convert::breakpoint(resolved, &sources, line_base, noted);
             body("breakpoint", &BreakpointBody { reason: "changed".to_owned(), breakpoint })
         }
         Notice::Stopped(stop) => body("stopped", &stopped(stop, host, line_base)),

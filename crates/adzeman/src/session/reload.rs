@@ -12,6 +12,9 @@ use crate::lane::ContextLink;
 impl Session {
     /// Gives a source another text, in every context that has it, or in none.
     pub(super) fn reload(&mut self, arguments: ReloadArguments) -> Result<ReloadBody, SessionError> {
+        if self.host.sources.look().matching(&arguments.path).is_empty() {
+            self.await_discoveries();
+        }
         let (source, text) = self.text_for(&arguments)?;
         let name = source.facts.name.clone();
         let mode = match (arguments.check.unwrap_or(false), arguments.partly.unwrap_or(false)) {
@@ -87,7 +90,12 @@ impl Session {
         mode: ReloadMode,
     ) -> Result<Option<Reload>, SessionError> {
         let (name, text) = (name.to_owned(), text.clone());
-        Ok(self.ask(context, move |point| point.engine.reload(&name, &text, mode))??)
+        let outcome = self.ask(context, move |point| {
+            let outcome = point.engine.reload(&name, &text, mode);
+            point.context.note_reloaded();
+            outcome
+        });
+        Ok(outcome??)
     }
 
     /// The source that is meant, and the text that it is to have.

@@ -1,11 +1,12 @@
 //! Who may do what: one client controls, any number observe.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use adzeman_core::evaluation::Limits;
 use adzeman_dap::Phase;
 use adzeman_dap::extra::{AttachArguments, ClientStatus, ContextStatus, LimitsBody, RoleBody, StatusBody};
+use crossbeam_channel::{Sender, bounded};
 use serde_json::Value as Json;
 
 use super::ask::tell;
@@ -21,6 +22,10 @@ const LONGEST_KEPT_STOP: Duration = Duration::from_secs(600);
 /// What a limit on the time of evaluations can be.
 const SHORTEST_LIMIT: Duration = Duration::from_millis(1);
 const LONGEST_LIMIT: Duration = Duration::from_secs(3600);
+
+/// How long what is found is waited for that contexts look for once somebody has attached: a host that comes to no safe point is
+/// served by then, if it runs a script.
+const DISCOVERED_WITHIN: Duration = Duration::from_millis(600);
 
 impl Session {
     pub(super) fn attach(&mut self, arguments: AttachArguments) -> Result<Option<Json>, SessionError> {
@@ -50,16 +55,29 @@ impl Session {
             for trouble in self.host.sources.troubles() {
                 self.client.tell(Notice::text(Tone::Important, trouble));
             }
-            self.host.contexts.all().iter().for_each(|context| {
-                tell(context, |point| {
+            let contexts = self.host.contexts.all();
+            let discoveries = contexts.iter().map(|context| {
+                let (is_looking, has_looked) = bounded(0);
+                tell(context, move |point| {
+                    let _is_looking: Sender<()> = is_looking;
                     point.context.discover();
                     if let Some(hold) = point.hold.filter(|hold| hold.context == point.context.link.id) {
                         point.context.tell_stopped(hold, point.engine);
                     }
                 });
+                has_looked
             });
+            self.discoveries = discoveries.collect();
         }
         body(self.role())
+    }
+
+    /// Waits until contexts have looked for sources that nobody reported: not for long, and once.
+    pub(super) fn await_discoveries(&mut self) {
+        let until = Instant::now() + DISCOVERED_WITHIN;
+        for has_looked in self.discoveries.drain(..) {
+            let _ = has_looked.recv_deadline(until);
+        }
     }
 
     pub(super) fn take_over(&mut self) -> Result<RoleBody, SessionError> {

@@ -105,9 +105,14 @@ fn carry_out(mut session: Session, mut seat: Seat) {
         && let Some((request, cancel)) = inbox.next()
         && session.answer(&request, cancel)
     {
-        seat.has_left = session.leaving;
+        seat.has_left = session.farewell.is_some();
     }
     session.give_all_back();
+    let (client, farewell) = (seat.client.clone(), session.farewell.take());
+    drop(seat);
+    if let Some(answer) = farewell {
+        client.outbox.answer(|seq| encoded_answer(&answer, seq), true);
+    }
 }
 
 /// Reads requests until the client is gone, or has nothing more to say.

@@ -7,7 +7,7 @@ use adzeman_core::breakpoint::{
     Armed, Breakpoint, BreakpointId, BreakpointSpec, BreakpointStore, FindUses, HitRule, OwnerId, Rebound, Resolved,
     Site, Status,
 };
-use adzeman_core::source::{Source, SourceId, SourceLine, Sources};
+use adzeman_core::source::{LineSet, Source, SourceId, SourceLine, Sources};
 
 use super::lock;
 use super::sources::{SourceBook, belongs_to};
@@ -28,7 +28,12 @@ pub(crate) struct Breakpoints {
     library: Mutex<Arc<HashSet<SourceId>>>,
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, Arc<str>>>,
+    /// Functions that go on in an earlier text, by their sources and contexts: the first and last lines of their definitions.
+    lagging: Mutex<HashMap<(SourceId, i64), Vec<(u32, u32)>>>,
 }
+
+/// What is said of a line of a function that goes on in an earlier text.
+const LAGGING: &str = "a call of its function goes on in the text from before, and is not stopped here until it has returned";
 
 impl Breakpoints {
     /// What is armed now.
@@ -53,6 +58,7 @@ impl Breakpoints {
         let mut store = lock(&self.store);
         store.forget_sources(&book.look());
         lock(&self.watched).retain(|place, _| !gone.contains(&place.source));
+        lock(&self.lagging).retain(|(source, _), _| !gone.contains(source));
         store.is_bound_in(gone)
     }
 
@@ -179,9 +185,43 @@ impl Breakpoints {
         };
     }
 
-    /// Why a line is armed by watching lines, if it is.
-    pub(crate) fn watched_because(&self, place: SourceLine) -> Option<Arc<str>> {
-        lock(&self.watched).get(&place).cloned()
+    /// Notes which functions of a source go on in an earlier text in a context; answers the breakpoints of which that says something
+    /// else.
+    pub(crate) fn note_lagging(
+        &self,
+        (source, context): (SourceId, i64),
+        functions: &[(u32, u32)],
+        sources: &Sources,
+    ) -> Vec<Resolved> {
+        let places = |now: &Resolved| now.status.bindings().iter().map(|binding| binding.place).collect::<Vec<_>>();
+        let resolved = self.resolved();
+        let concerned = resolved.iter().filter(|now| places(now).iter().any(|place| place.source == source));
+        let lags = |now: &Resolved| places(now).into_iter().any(|place| self.is_lagging(sources, place));
+        let before: Vec<_> = concerned.map(|now| (now, lags(now))).collect();
+        match functions.is_empty() {
+            true => lock(&self.lagging).remove(&(source, context)),
+            false => lock(&self.lagging).insert((source, context), functions.to_vec()),
+        };
+        before.into_iter().filter(|(now, lagged)| lags(now) != *lagged).map(|(now, _)| now.clone()).collect()
+    }
+
+    /// Whether a function that holds the line goes on in an earlier text somewhere.
+    fn is_lagging(&self, sources: &Sources, place: SourceLine) -> bool {
+        let line = LineSet::from_iter([place.line]);
+        let holds = |(first, last): &(u32, u32)| {
+            sources.get(place.source).is_some_and(|source| source.function_holds(&line, *first, *last))
+        };
+        let lagging = lock(&self.lagging);
+        lagging.iter().any(|((source, _), functions)| *source == place.source && functions.iter().any(holds))
+    }
+
+    /// What is worth knowing of how a line is armed, if anything is.
+    pub(crate) fn noted_of(&self, sources: &Sources, place: SourceLine) -> Option<String> {
+        let because = lock(&self.watched).get(&place).cloned();
+        let slower = because.map(|why| format!("its function runs slower, under the line hook: {why}"));
+        let lags = self.is_lagging(sources, place).then(|| LAGGING.to_owned());
+        let noted: Vec<_> = lags.into_iter().chain(slower).collect();
+        (!noted.is_empty()).then(|| noted.join("; "))
     }
 }
 

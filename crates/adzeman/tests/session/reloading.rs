@@ -1,8 +1,12 @@
 //! Scripts that are corrected where they stand: functions get the bodies of a changed text, and keep what they have captured.
 
+use std::sync::Arc;
+use std::sync::atomic::Ordering::SeqCst;
+use std::sync::atomic::{AtomicBool, AtomicI64};
+
 use serde_json::{Value as Json, json};
 
-use crate::harness::{Client, TestHost, on_each};
+use crate::harness::{Client, TestHost, on_each, until};
 
 const SCRIPT: &str = "\
 local base = 10
@@ -271,4 +275,119 @@ fn whoever_attaches_later_is_told_that_what_runs_is_not_what_was_loaded() {
         let asked = json!({"sourceReference": source["replaces"]});
         assert_eq!(client.ok("source", asked)["content"], text);
     });
+}
+
+/// Ways to call a function again and again while the host raises no event and never polls.
+#[cfg(target_os = "linux")]
+const DRIVERS: [&str; 5] = [
+    "while is_on() do update(1) end",
+    // At each line, the function that the host calls is on the stack.
+    "drive(update)",
+    "local wheel = coroutine.wrap(function() while is_on() do update(1) end end)\nwheel()",
+    "local fast = update\nupdate = function(n) return fast(n) end\ndrive(function() coroutine.wrap(update)(1) end)",
+    "local function deep(n)\n  if n > 0 then return deep(n - 1) + update(n) end\n  return 0\nend\n\
+     drive(function() deep(20) end)",
+];
+
+/// A host that runs `toll.lua` for ever, raises no event and never polls; and what the script noted last.
+#[cfg(target_os = "linux")]
+struct Mill {
+    host: adzeman::Host,
+    on: Arc<AtomicBool>,
+    noted: Arc<AtomicI64>,
+    running: std::thread::JoinHandle<()>,
+}
+
+#[cfg(target_os = "linux")]
+impl Mill {
+    fn start(driver: &str) -> Self {
+        let host = adzeman::Host::builder("mill").start(adzeman::Listen::ANY_PORT).unwrap();
+        let (on, noted) = (Arc::new(AtomicBool::new(true)), Arc::new(AtomicI64::new(0)));
+        let text = format!("{SCRIPT}{driver}\n").replace("  total = toll\n", "  total = toll\n  note(toll)\n");
+        let (held, is_on, note) = (host.clone(), on.clone(), noted.clone());
+        let running = std::thread::spawn(move || {
+            let lua = mlua::Lua::new();
+            let context = adzeman::LuaContext::attach(&held, &lua, "main").unwrap();
+            let asked = is_on.clone();
+            let ask = lua.create_function(move |_, ()| Ok(asked.load(SeqCst))).unwrap();
+            let drive = move |_: &mlua::Lua, function: mlua::Function| {
+                while is_on.load(SeqCst) {
+                    function.call::<()>(1)?;
+                }
+                Ok(())
+            };
+            let note = move |_: &mlua::Lua, total: i64| {
+                note.store(total, SeqCst);
+                Ok(())
+            };
+            lua.globals().set("is_on", ask).unwrap();
+            lua.globals().set("drive", lua.create_function(drive).unwrap()).unwrap();
+            lua.globals().set("note", lua.create_function(note).unwrap()).unwrap();
+            context.load("toll.lua", &text).unwrap().call::<()>(()).unwrap();
+        });
+        until(|| noted.load(SeqCst) > 0, "the script runs");
+        Self { host, on, noted, running }
+    }
+
+    fn end(self) {
+        self.on.store(false, SeqCst);
+        self.running.join().unwrap();
+    }
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn functions_of_a_host_that_never_polls_get_their_new_text_whoever_is_attached() {
+    for driver in DRIVERS {
+        let mill = Mill::start(driver);
+        let text = format!("{SCRIPT}{driver}\n").replace("  total = toll\n", "  total = toll\n  note(toll)\n");
+        let text = text.replace("base + length", "1000 + base + length");
+        let text = text.replace("  kept.count =", "\n  kept.count =");
+        let mut client = Client::attached(&mill.host);
+        client.ok("configurationDone", json!({}));
+        let body = reload(&mut client, &text);
+        assert_eq!(body["done"], true, "{driver}: {body}");
+        client.ok("disconnect", json!({}));
+        until(|| mill.noted.load(SeqCst) > 1000, driver);
+        // What is bound in the new text is met there.
+        let mut client = Client::attached(&mill.host);
+        client.ok("configurationDone", json!({}));
+        for (line, name) in [(7, "sum"), (15, "total")] {
+            let set = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": line}]});
+            let set = client.ok("setBreakpoints", set)["breakpoints"][0].clone();
+            assert_eq!((set["verified"].as_bool(), set["line"].as_i64()), (Some(true), Some(line)), "{driver}: {set}");
+            assert_eq!(client.stopped().1, line, "{driver}");
+            let value: i64 = client.evaluate(name).parse().unwrap();
+            assert!(value > 1000, "{driver}: {name} is {value}");
+            client.ok("setBreakpoints", json!({"source": {"path": "toll.lua"}, "breakpoints": []}));
+            client.go_on("continue");
+        }
+        client.ok("disconnect", json!({}));
+        mill.end();
+    }
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_breakpoint_in_what_goes_on_in_the_text_from_before_says_so() {
+    let mill = Mill::start("while is_on() do\n  update(1)\nend");
+    let mut client = Client::attached(&mill.host);
+    client.ok("configurationDone", json!({}));
+    let loaded = client.ok("loadedSources", json!({}))["sources"][0]["sourceReference"].clone();
+    let text = client.ok("source", json!({"sourceReference": loaded}))["content"].as_str().unwrap().to_owned();
+    reload(&mut client, &text.replace("base + length", "1000 + base + length"));
+    until(|| mill.noted.load(SeqCst) > 1000, "the function that returns has its new text");
+    // The script itself never returns.
+    let set = |client: &mut Client, line: i64| {
+        let set = json!({"source": {"path": "toll.lua"}, "breakpoints": [{"line": line}]});
+        client.ok("setBreakpoints", set)["breakpoints"][0].clone()
+    };
+    let held = set(&mut client, 19);
+    let message = held["message"].as_str().unwrap_or_default();
+    assert!(message.contains("goes on in the text from before"), "{held}");
+    let held = set(&mut client, 7);
+    assert!(!held.to_string().contains("from before"), "{held}");
+    assert_eq!(client.stopped().1, 7);
+    client.ok("disconnect", json!({}));
+    mill.end();
 }

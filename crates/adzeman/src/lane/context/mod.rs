@@ -219,7 +219,7 @@ impl LocalContext {
         if let Some(engine) = self.engine() {
             engine.discover();
             self.note_settled(engine.is_settled());
-            if engine.wants_safe_point() {
+            if self.note_waiting(&*engine) {
                 self.note_occupied(true);
             }
         }
@@ -232,7 +232,7 @@ impl LocalContext {
         }
         if let Some(engine) = self.engine() {
             engine.keep_watch();
-            if engine.wants_safe_point() {
+            if self.note_waiting(&*engine) {
                 self.note_occupied(true);
             }
         }
@@ -330,7 +330,8 @@ impl LocalContext {
         if let Some(engine) = self.engine() {
             engine.watch(&need);
             self.note_settled(engine.is_settled());
-            self.note_occupied(is_stepping || need.call_times || engine.wants_safe_point());
+            let is_wanted = self.note_waiting(&*engine);
+            self.note_occupied(is_stepping || need.call_times || is_wanted);
         }
     }
 
@@ -343,15 +344,41 @@ impl LocalContext {
         }
         let Some(engine) = self.engine() else { return false };
         engine.safe_point();
+        self.link.safe_points.came.store(true, Ordering::SeqCst);
         if is_called {
             self.catch_up();
             self.watch();
-        } else if !engine.wants_safe_point() {
+        } else if !self.note_waiting(&*engine) {
             // What occupied it may be done.
             self.watch();
         }
         self.note_settled(engine.is_settled());
         true
+    }
+
+    /// Functions may have to get another body when they have returned.
+    pub(crate) fn note_reloaded(&self) {
+        if let Some(engine) = self.engine()
+            && self.note_waiting(&*engine)
+        {
+            self.note_occupied(true);
+        }
+    }
+
+    /// Does at a line what is done at safe points: the host comes to none.
+    fn do_what_waits(&self) {
+        let Some(engine) = self.engine().filter(|engine| engine.wants_safe_point()) else { return };
+        engine.safe_point();
+        self.note_settled(engine.is_settled());
+        self.note_waiting(&*engine);
+    }
+
+    /// Notes whether the next safe point has anything to do, for whoever sees to it that there is one.
+    fn note_waiting(&self, engine: &dyn EngineContext) -> bool {
+        let is_wanted = engine.wants_safe_point();
+        self.link.safe_points.is_wanted.store(is_wanted, Ordering::SeqCst);
+        self.link.safe_points.is_lagging.store(is_wanted && engine.is_lagging(), Ordering::SeqCst);
+        is_wanted
     }
 
     /// Has the lane come by at each event for as long as there is something to do here.

@@ -53,6 +53,7 @@ impl Supervisor for LocalContext {
         if self.link.serving_wanted.swap(false, Ordering::SeqCst) {
             lane.serve_at_line(self, engine);
             self.catch_up();
+            self.do_what_waits();
         }
         let place = source.map(|source| SourceLine { source, line });
         let (may_take_step, awaits_handler) = {
@@ -91,6 +92,10 @@ impl Supervisor for LocalContext {
 
     fn armed_as(&self, place: SourceLine, watched_because: Option<&str>) {
         self.host.breakpoints.note_armed(place, watched_because);
+    }
+
+    fn lagging(&self, source: SourceId, functions: &[(u32, u32)]) {
+        self.host.note_lagging(source, self.link.id, functions);
     }
 
     fn handler_raised(&self, times: usize) {
