@@ -7,7 +7,7 @@ use full_moon::LuaVersion;
 use super::before54;
 use super::chunk::Reader;
 use super::operations::Instructions;
-use super::{Dialect, Node, Records, member};
+use super::{Dialect, Node, PlaceBefore, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
@@ -45,6 +45,7 @@ impl Dialect for Version {
     const CAPTURED: usize = 2;
     const CALCULATES_IN_PLACE: bool = false;
     const READS_AHEAD: bool = true;
+    const PLACE_BEFORE: Option<PlaceBefore> = Some(PlaceBefore { of_thread: 40, lines_of_prototype: 40 });
     const TAIL_CALLS_MOVE: bool = true;
     const NO_THREAD: Option<&'static CStr> = Some(c"coroutine expected");
     const TAKES_ANY_HANDLER: bool = true;

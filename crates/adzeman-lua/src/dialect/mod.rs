@@ -62,6 +62,8 @@ pub(crate) trait Dialect {
     const CALCULATES_IN_PLACE: bool = true;
     /// Whether an instruction is read before the hook is called that comes before it.
     const READS_AHEAD: bool = false;
+    /// How a new line is told from one that was come to before, where that is by the place of any function before.
+    const PLACE_BEFORE: Option<PlaceBefore> = None;
     /// Whether a tail call is told of before its function has taken the place of its caller.
     const TAIL_CALLS_MOVE: bool = false;
     /// What is said of what is no coroutine where one is wanted; its type, where this is nothing.
@@ -156,6 +158,14 @@ pub(crate) trait Dialect {
 
     /// Whether a function's flags say that it takes any number of arguments, so that its first instruction only prepares them.
     fn prepares_arguments(flags: u8) -> bool;
+}
+
+/// Where it is by which a new line is told: the place of a thread before (`lua_State.oldpc`), and the lines of a body's instructions
+/// (`Proto.lineinfo`).
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct PlaceBefore {
+    pub(crate) of_thread: usize,
+    pub(crate) lines_of_prototype: usize,
 }
 
 /// Where members lie in the engine's records, in bytes, on 64-bit machines (`lobject.h`, `lstate.h`).

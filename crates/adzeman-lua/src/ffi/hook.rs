@@ -19,7 +19,7 @@ use super::activation::Activation;
 use super::others::{put, take_away};
 use super::state::{Slot, State};
 use super::watch::{Sees, Watch};
-use super::{finalizers, layout, leap, limit, one_call};
+use super::{finalizers, layout, leap, limit, new_line, one_call};
 use crate::dialect::{Dialect as _, Version};
 
 thread_local! {
@@ -124,6 +124,9 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
     // running function, in which the kind of the event is filled in.
     unsafe {
         let (watch, event) = (watch_of(raw), (*record).event);
+        if event == ffi::LUA_HOOKLINE && new_line::is_old(raw, record) {
+            return;
+        }
         if let Some(watch) = watch.filter(|watch| watch.profile.is_on()) {
             sample(watch, raw, event);
         }
@@ -570,7 +573,7 @@ pub(super) unsafe fn watch_from_signal(raw: *mut ffi::lua_State) {
             let is_on = held == on_hook as *const ();
             let mask = if is_on { ffi::lua_gethookmask(raw) } else { 0 };
             let looks_up = c_int::from(mask & ffi::LUA_MASKCOUNT != 0);
-            ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKLINE, looks_up);
+            new_line::set_hook_from_signal(raw, on_hook, mask | ffi::LUA_MASKLINE, looks_up);
         }
     }
 }
@@ -589,7 +592,7 @@ pub(super) unsafe fn sample_from_signal(raw: *mut ffi::lua_State) -> bool {
             return false;
         }
         let mask = if is_on { ffi::lua_gethookmask(raw) } else { 0 };
-        ffi::lua_sethook(raw, Some(on_hook), mask | ffi::LUA_MASKCOUNT, 1);
+        new_line::set_hook_from_signal(raw, on_hook, mask | ffi::LUA_MASKCOUNT, 1);
         true
     }
 }

@@ -26,6 +26,7 @@ mod linux {
     use crate::ffi::internals;
     use crate::ffi::layout;
     use crate::ffi::library::native_at;
+    use crate::ffi::new_line;
     use crate::ffi::others::Other;
     use crate::ffi::state::State;
     use crate::ffi::whereabouts::{self, FINALIZER, HOST, NOT_FOUND, SCRIPT};
@@ -362,6 +363,7 @@ mod linux {
             return Registration(None);
         }
         PROTECTED_CALL.store(internals::protected_call().unwrap_or(NOT_KNOWN), SeqCst);
+        new_line::prepare();
         let entry = take_entry();
         entry.wanted.store(false, SeqCst);
         entry.is_asked.store(false, SeqCst);

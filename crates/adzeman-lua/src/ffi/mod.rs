@@ -36,6 +36,7 @@ pub(crate) mod library;
 pub(crate) mod limit;
 pub(crate) mod locked;
 pub(crate) mod natives;
+mod new_line;
 pub(crate) mod objects;
 pub(crate) mod offered;
 pub(crate) mod one_call;

@@ -4,7 +4,8 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::rc::Rc;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
+use std::thread::JoinHandle;
 use std::time::Duration;
 
 use adzeman_core::breakpoint::{Armed, BreakpointSpec, BreakpointStore, ChangeKind, OwnerId, Site, TrackId};
@@ -200,7 +201,7 @@ pub(crate) struct Ran {
 
 /// Runs `script` with a breakpoint on each line that ends with `--stop`. The script can arm other lines itself, by
 /// `rearm({lines}, condition)`, come to a safe point and have sources looked for by `safe_point()` and `discover()`, and have the binding write out a function, by `host_dump(function, strips)`.
-/// By `time_calls()` it is kept from there on when calls begin.
+/// By `time_calls()` it is kept from there on when calls begin. With the remark `--interrupted` in it, it is interrupted all the time.
 /// Functions that it leaves in a global list `events` are called one by one when it is done, with a safe point before each.
 pub(crate) fn run(script: &str, at_stop: impl FnMut(&mut dyn Engine, u32) -> Go + 'static) -> Ran {
     run_with(script, Vec::new(), at_stop)
@@ -239,6 +240,30 @@ pub(crate) fn run_watching(script: &str, names: &'static [&'static str], widely:
         Go::Freely
     };
     run_from(script, "@test.lua", Vec::new(), widely, tracked, track)
+}
+
+/// Interrupts an engine again and again, for as long as it is there.
+struct Interrupting(Arc<AtomicBool>, Option<JoinHandle<()>>);
+
+impl Interrupting {
+    fn begin(engine: &LuaEngine) -> Self {
+        let (ends, interrupt) = (Arc::new(AtomicBool::new(false)), engine.interrupt());
+        let is_over = ends.clone();
+        let interrupting = std::thread::spawn(move || {
+            while !is_over.load(SeqCst) {
+                interrupt.interrupt();
+                std::thread::sleep(Duration::from_micros(10));
+            }
+        });
+        Self(ends, Some(interrupting))
+    }
+}
+
+impl Drop for Interrupting {
+    fn drop(&mut self) {
+        self.0.store(true, SeqCst);
+        self.1.take().unwrap().join().unwrap();
+    }
 }
 
 /// In the mask of a hook: it is called for lines.
@@ -327,6 +352,7 @@ fn run_from(
     let marked = (1..).zip(script.lines()).filter(|(_, text)| text.trim_end().ends_with("--stop"));
     supervising.arm(marked.map(|(line, _)| at_line(line, None)).chain(more).collect());
     engine.watch(&supervising.need());
+    let _interrupting = script.contains("--interrupted").then(|| Interrupting::begin(&engine));
     let outcome = function.call::<mlua::Value>(());
     let mut hooks = Vec::new();
     let events = lua.globals().get::<Option<Vec<mlua::Function>>>("events").unwrap().unwrap_or_default();

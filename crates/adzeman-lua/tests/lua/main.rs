@@ -11,6 +11,7 @@ mod ffi;
 mod going;
 mod heap;
 mod hiding;
+mod interrupting;
 mod looking;
 mod reloading;
 mod stopping;
