@@ -295,11 +295,60 @@ fn a_client_that_is_killed_at_a_stop_and_many_that_come_and_go_leave_the_script_
         }
         child.kill().unwrap();
         child.wait().unwrap();
+        // The host has to find out.
+        while user.hosts().iter().any(|host| host.to_string().contains("control")) {
+            assert!(Instant::now() < until, "it is held by one that is gone");
+        }
         for turn in 0..20 {
             let armed = ["break at canal.lua:6\ngo\n", "break at canal.lua:7 when level < 0\n", "look threads\n", ""];
             user.attached(armed[turn % 4]);
         }
         user.close();
         assert_eq!(text(&program.ended().stdout), "level 2\n");
+    });
+}
+
+#[test]
+fn a_function_that_always_runs_is_corrected_and_stopped_in_by_whoever_comes_next() {
+    each_version(|version| {
+        let user = User::new(SCRIPT);
+        let program = user.start(version, "dormant");
+        // The first thing that is asked of a host that never rests; from then on the text that it runs is known.
+        has(&user.attached("reload canal.lua\n"), &["1 unchanged"]);
+        let changed = SCRIPT.replace("level = level + by", "-- Höher als zuvor: 水位\n  level = level + by + 1");
+        std::fs::write(user.0.path().join("canal.lua"), changed).unwrap();
+        // Who did that leaves at once.
+        has(&user.attached("reload canal.lua\n"), &["rise", "changed"]);
+        let shown = user.ended(
+            "break at canal.lua:7 when level > 100\ngo\nlook line\nlook level\nlet level = 1000\nremove all\nlet is_open = false\n",
+        );
+        has(&shown, &["breakpoint 1, in rise", "level is now 1000"]);
+        assert!(text(&program.ended().stdout).starts_with("level 100"));
+    });
+}
+
+#[test]
+fn coroutines_and_texts_of_other_scripts_are_stopped_in_and_looked_at() {
+    let script = r#"local adzeman = require "adzeman"
+is_open, boats = true, 0
+local gate = coroutine.wrap(function(name)
+  while true do
+    local said = "Grüß Gott, " .. name
+    boats = boats + #said
+    name = coroutine.yield(said)
+  end
+end)
+local until_then = os.time() + 300
+while is_open and os.time() < until_then do
+  gate("Ægir 水")
+end
+print(gate("Ægir"))
+"#;
+    each_version(|version| {
+        let user = User::new(script);
+        let program = user.start(version, "dormant");
+        let shown = user.ended("break at canal.lua:6\ngo\nlook said\nlook stack\nremove all\nlet is_open = false\n");
+        has(&shown, &["Grüß Gott, Ægir 水", "canal.lua:6"]);
+        assert_eq!(text(&program.ended().stdout), "Grüß Gott, Ægir\n");
     });
 }
