@@ -109,6 +109,7 @@ use crate::ffi::locked::Locked;
 use crate::ffi::watch::Attendant as _;
 
 pub use error::LuaError;
+pub use ffi::forks::forks;
 pub use ffi::lua_of;
 
 /// A Lua state under watch. Dropping it leaves the state as if it had never been. With the feature `send` it may be used on any

@@ -6,11 +6,16 @@
 //! - `open { name = "canal", listen = "dormant", context = "canal" }` opens this process, as `ADZEMAN` says if nothing else is said;
 //!   answers its name. The module does so by itself when it is loaded, where `ADZEMAN` says what to open.
 //! - `close()` leaves the state as it was, and the process closed if no other state is open.
+//!
+//! A state that is closed by its program leaves the process open, for the next one. A process that is forked is not open in its copies,
+//! which can be opened anew.
 //! - `stop()`, `wait(seconds)` and `say(...)` are those of the global of the same name.
+
+mod ffi;
 
 use std::ffi::c_int;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, Once, PoisonError};
 
 use adzeman::{Host, Listen, ListenError, LuaContext};
 use mlua::ffi::lua_State;
@@ -43,6 +48,8 @@ impl From<OpenError> for mlua::Error {
 
 /// The host that a process is: several states are contexts of one.
 struct Process {
+    /// The number of the process: a fork of it is another one.
+    id: u32,
     host: Host,
     name: String,
     /// How many of its states are open.
@@ -51,10 +58,23 @@ struct Process {
 
 static PROCESS: Mutex<Option<Process>> = Mutex::new(None);
 
+fn process() -> MutexGuard<'static, Option<Process>> {
+    PROCESS.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Ends what this process has opened, when it exits: those who are attached are told, and nothing is left for others to find.
+extern "C" fn end() {
+    let held = process().take();
+    drop(held);
+}
+
 /// A state that is open.
 struct Opened {
+    process: u32,
     /// Closed before its host, and when the state is closed.
     context: Option<LuaContext>,
+    /// Whether the script closes it: that ends the host, if it is the last one.
+    by_script: bool,
     name: String,
 }
 
@@ -62,12 +82,12 @@ impl Drop for Opened {
     fn drop(&mut self) {
         self.context = None;
         let last = {
-            let mut held = PROCESS.lock().unwrap_or_else(PoisonError::into_inner);
-            let is_last = held.as_mut().is_some_and(|process| {
+            let mut held = process();
+            let is_last = held.as_mut().filter(|process| process.id == self.process).is_some_and(|process| {
                 process.states -= 1;
                 process.states == 0
             });
-            if is_last { held.take() } else { None }
+            if is_last && self.by_script { held.take() } else { None }
         };
         // Ended without the lock: whatever its clients are told takes its time.
         drop(last);
@@ -103,26 +123,31 @@ fn open(lua: &Lua, options: Options) -> mlua::Result<String> {
     if let Some(name) = opened(lua)? {
         return Err(OpenError::IsOpen(name).into());
     }
+    // What a process has opened that was forked is taken out of the state.
+    close(lua)?;
     let name = options.name.unwrap_or_else(|| name_of_program(lua));
     let listen = match options.listen {
         Some(choice) => Listen::from_choice(&choice).map_err(OpenError::Listen)?,
         None => Listen::from_env().map_err(OpenError::Listen)?,
     };
     let (host, host_name) = {
-        let mut held = PROCESS.lock().unwrap_or_else(PoisonError::into_inner);
-        if held.is_none() {
+        let mut held = process();
+        let is_here = held.as_ref().is_some_and(|process| process.id == std::process::id());
+        if !is_here {
             if listen == Listen::Off {
                 return Err(OpenError::NothingSaid.into());
             }
             let host = Host::builder(&name).start(listen).map_err(|why| OpenError::Start(why.to_string()))?;
-            *held = Some(Process { host, name: name.clone(), states: 0 });
+            static ENDING: Once = Once::new();
+            ENDING.call_once(|| ffi::at_exit(end));
+            *held = Some(Process { id: std::process::id(), host, name: name.clone(), states: 0 });
         }
         let process = held.as_mut().unwrap_or_else(|| unreachable!("it was started above"));
         process.states += 1;
         (process.host.clone(), process.name.clone())
     };
     // From here on the state counts, whatever happens.
-    let mut opened = Opened { context: None, name: host_name.clone() };
+    let mut opened = Opened { process: std::process::id(), context: None, by_script: false, name: host_name.clone() };
     let context = options.context.unwrap_or(name);
     opened.context = Some(LuaContext::attach(&host, lua, &context).map_err(|why| OpenError::Start(why.to_string()))?);
     lua.set_named_registry_value(OPENED, lua.create_any_userdata(opened)?)?;
@@ -132,14 +157,17 @@ fn open(lua: &Lua, options: Options) -> mlua::Result<String> {
 /// As what a state is open, if it is.
 fn opened(lua: &Lua) -> mlua::Result<Option<String>> {
     let Value::UserData(held) = lua.named_registry_value(OPENED)? else { return Ok(None) };
-    Ok(held.borrow::<Opened>().ok().map(|opened| opened.name.clone()))
+    let here = |opened: &Opened| (opened.process == std::process::id()).then(|| opened.name.clone());
+    Ok(held.borrow::<Opened>().ok().and_then(|opened| here(&opened)))
 }
 
 /// Closes a state; whether it was open.
 fn close(lua: &Lua) -> mlua::Result<bool> {
     let Value::UserData(held) = lua.named_registry_value(OPENED)? else { return Ok(false) };
     lua.set_named_registry_value(OPENED, Value::Nil)?;
-    Ok(held.take::<Opened>().is_ok())
+    let Ok(mut opened) = held.take::<Opened>() else { return Ok(false) };
+    opened.by_script = true;
+    Ok(true)
 }
 
 /// The script that was started, or else the program.

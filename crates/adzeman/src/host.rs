@@ -237,6 +237,11 @@ struct Inner {
 
 impl Drop for Inner {
     fn drop(&mut self) {
+        if !self.state.clients.are_here() {
+            // In a copy of the process: its threads, its note and its socket are the other one's.
+            std::mem::forget(self.server.take());
+            return;
+        }
         session::close_all(&self.state);
         self.state.trail.write(&self.state.name, "the host has ended");
         if let Some(server) = self.server.take() {
@@ -319,6 +324,9 @@ impl Host {
     /// Ends debugging: every context that is held goes on, every client is told and dropped. Scripts run on as before. May
     /// be called from any thread, for instance when the host is told to end.
     pub fn close(&self) {
+        if !self.state().clients.are_here() {
+            return;
+        }
         session::close_all(self.state());
         self.state().trail.write(&self.state().name, "the host ends debugging");
     }

@@ -23,6 +23,7 @@ mod collector;
 pub(crate) mod compared;
 mod fields;
 mod finalizers;
+pub(crate) mod forks;
 pub(crate) mod graph;
 pub(crate) mod guard;
 pub(crate) mod hook;

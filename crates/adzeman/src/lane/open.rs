@@ -57,7 +57,9 @@ impl OpenContext {
         host.add_context(link);
         context.hold_out();
         if host.is_attached() {
-            // What waits for a source is to see the very first function that runs, whoever loads it.
+            // What waits for a source is to see the very first function that runs, whoever loads it; what opens the context may be
+            // one that runs already.
+            context.discover();
             context.refresh();
         }
         Ok((Self { context }, engine))
@@ -77,6 +79,11 @@ impl OpenContext {
 impl Drop for OpenContext {
     fn drop(&mut self) {
         let (link, host) = (&self.context.link, &self.context.host);
+        if !host.clients.are_here() {
+            // In a copy of the process, only what is on this thread is there to be left as it was.
+            self.context.close();
+            return;
+        }
         *lock(&link.interrupt) = None;
         link.leave();
         self.context.close();

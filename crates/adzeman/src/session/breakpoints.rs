@@ -387,7 +387,9 @@ impl Session {
     }
 
     pub(super) fn loaded_sources(&mut self) -> LoadedSourcesBody {
-        self.await_discoveries();
+        if self.host.sources.look().newest().is_empty() {
+            self.await_discoveries();
+        }
         LoadedSourcesBody {
             sources: self.host.sources.look().newest().iter().map(|held| convert::source(held)).collect(),
         }

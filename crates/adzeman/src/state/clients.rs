@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::OwnerId;
 
+use super::process::forks;
 use super::lock;
 use super::notice::Notice;
 use super::outbox::Outbox;
@@ -156,6 +157,8 @@ pub(crate) struct Clients {
     keeps_stop_until: Mutex<Option<Instant>>,
     /// Whether a client has said that it is ready since the last time that none was attached.
     ready: AtomicBool,
+    /// [`forks`] where the host began.
+    forks: u32,
 }
 
 impl Clients {
@@ -169,7 +172,14 @@ impl Clients {
             controller: Mutex::default(),
             keeps_stop_until: Mutex::default(),
             ready: AtomicBool::new(false),
+            forks: forks(),
         }
+    }
+
+    /// Whether this is the process that the host began in, and no copy of it, in which there are no clients.
+    #[inline]
+    pub(crate) fn are_here(&self) -> bool {
+        self.forks == forks()
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Client>> {
@@ -184,13 +194,13 @@ impl Clients {
     /// Whether anyone is attached.
     #[inline]
     pub(crate) fn is_any_attached(&self) -> bool {
-        self.attached.load(std::sync::atomic::Ordering::Relaxed) > 0
+        self.attached.load(std::sync::atomic::Ordering::Relaxed) > 0 && self.are_here()
     }
 
     /// Whether there is any reason to be told of events. What the host's own thread asks at each one: one relaxed load.
     #[inline]
     pub(crate) fn has_reason(&self) -> bool {
-        self.reasons.load(std::sync::atomic::Ordering::Relaxed) > 0
+        self.reasons.load(std::sync::atomic::Ordering::Relaxed) > 0 && self.are_here()
     }
 
     /// How many there are.
@@ -209,7 +219,7 @@ impl Clients {
 
     /// Whether somebody is attached who has set what they want set.
     pub(crate) fn is_ready(&self) -> bool {
-        self.attached.load(SeqCst) > 0 && self.ready.load(SeqCst)
+        self.attached.load(SeqCst) > 0 && self.ready.load(SeqCst) && self.are_here()
     }
 
     pub(crate) fn is_now_ready(&self) {
@@ -289,6 +299,9 @@ impl Clients {
 
     /// Whether somebody controls, or is expected back: contexts are held for nobody else.
     pub(crate) fn is_controlled(&self) -> bool {
+        if !self.are_here() {
+            return false;
+        }
         self.controller().is_some() || lock(&self.keeps_stop_until).is_some_and(|until| Instant::now() < until)
     }
 

@@ -8,7 +8,7 @@ pub(crate) mod figures;
 mod maps;
 pub(crate) mod notice;
 pub(crate) mod outbox;
-mod process;
+pub(crate) mod process;
 pub(crate) mod sources;
 pub(crate) mod standing;
 pub(crate) mod trail;

@@ -4,6 +4,16 @@ use std::time::Duration;
 
 use adzeman_core::figures::{Course, FigureNow};
 
+/// How often this process was copied by `fork` to be what it is, as far as an engine counts that. A copy has none of the threads that a host
+/// began: nobody can reach it there.
+#[inline]
+pub(crate) fn forks() -> u32 {
+    #[cfg(feature = "lua")]
+    return adzeman_lua::forks();
+    #[cfg(not(feature = "lua"))]
+    0
+}
+
 /// What is followed over time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {

@@ -156,6 +156,9 @@ impl LocalContext {
 
     /// The same, where the lane is not held by a stop.
     fn free_lane(&self) -> Option<Rc<Lane>> {
+        if !self.host.clients.are_here() {
+            return None;
+        }
         self.lane().filter(|lane| !lane.holding.get())
     }
 
@@ -514,7 +517,7 @@ impl LocalContext {
     /// Holds this thread until someone is attached and ready, for at most `limit`; answers whether someone is. What sessions
     /// ask for meanwhile is done.
     pub(crate) fn wait_for_client(&self, limit: Duration) -> bool {
-        let Some(lane) = self.lane() else { return false };
+        let Some(lane) = self.lane().filter(|_| self.host.clients.are_here()) else { return false };
         let until = Instant::now().checked_add(limit);
         self.link.standing.wait(true);
         while !self.host.clients.is_ready() && !self.host.closing.load(Ordering::SeqCst) {

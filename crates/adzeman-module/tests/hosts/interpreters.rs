@@ -1,18 +1,10 @@
-//! Programs that know nothing of Adzeman: the plain interpreters of Lua, as the system has them, with a script that loads the module.
-//!
-//! They need the interpreters (`lua5.2`, `lua5.3`, `lua5.4`) and the command, which is built before (`cargo build -p adzeman-cli`), or is
-//! the one of `ADZEMAN_COMMAND`. Interpreters that are not there are left out, by name; none may be with `ADZEMAN_ALL_HOSTS=1`.
+//! The plain interpreters, as the system has them (`lua5.2`, `lua5.3`, `lua5.4`), with a script that loads the module.
 
 use std::io::Write as _;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output, Stdio};
-use std::sync::OnceLock;
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use serde_json::Value as Json;
-use tempfile::TempDir;
-
-const VERSIONS: [&str; 3] = ["5.2", "5.3", "5.4"];
+use crate::user::{Program, User, command, each_version, folder, has, text, whole};
 
 /// A loop that a person ends.
 const SCRIPT: &str = r#"local adzeman = require "adzeman"
@@ -30,142 +22,6 @@ while is_open and os.time() < until_then do
 end
 print("level " .. level)
 "#;
-
-/// The folder that the module is put together in, once.
-fn folder() -> &'static Path {
-    static FOLDER: OnceLock<PathBuf> = OnceLock::new();
-    FOLDER.get_or_init(|| {
-        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("target/module");
-        let mut assemble = Command::new(Path::new(env!("CARGO_MANIFEST_DIR")).join("assemble"));
-        // The features of this test are none of theirs.
-        let status = assemble.arg(&folder).env_remove("CARGO_ENCODED_RUSTFLAGS").status().unwrap();
-        assert!(status.success(), "the module could not be put together");
-        folder
-    })
-}
-
-fn command() -> PathBuf {
-    let built = || Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/debug/adzeman");
-    let path = std::env::var_os("ADZEMAN_COMMAND").map_or_else(built, PathBuf::from);
-    assert!(path.exists(), "{} is not there: 'cargo build -p adzeman-cli' builds it", path.display());
-    path
-}
-
-/// The versions whose interpreters are there.
-fn each_version(test: impl Fn(&str)) {
-    for version in VERSIONS {
-        let is_there = Command::new(format!("lua{version}")).arg("-v").output().is_ok();
-        if is_there {
-            test(version);
-        } else {
-            eprintln!("left out: there is no lua{version}");
-            assert!(std::env::var_os("ADZEMAN_ALL_HOSTS").is_none(), "there is no lua{version}");
-        }
-    }
-}
-
-/// A folder of a script's, with hosts that are announced to its user only.
-struct User(TempDir);
-
-impl User {
-    fn new(script: &str) -> Self {
-        let work = tempfile::tempdir().unwrap();
-        std::fs::create_dir(work.path().join("run")).unwrap();
-        std::fs::write(work.path().join("canal.lua"), script).unwrap();
-        Self(work)
-    }
-
-    fn prepared(&self, program: impl AsRef<std::ffi::OsStr>) -> Command {
-        let mut command = Command::new(program);
-        command.current_dir(self.0.path()).env("XDG_RUNTIME_DIR", self.0.path().join("run"));
-        command.env_remove("ADZEMAN").env_remove("ADZEMAN_TOKEN").stdin(Stdio::null());
-        command.stdout(Stdio::piped()).stderr(Stdio::piped());
-        command
-    }
-
-    fn interpreter(&self, version: &str) -> Command {
-        let mut command = self.prepared(format!("lua{version}"));
-        command.env("LUA_PATH", format!("{}/?.lua;;", folder().display())).arg("canal.lua");
-        command
-    }
-
-    /// Starts the script, open as `choice` says, and waits until it is announced.
-    fn start(&self, version: &str, choice: &str) -> Program {
-        let program = Program(Some(self.interpreter(version).env("ADZEMAN", choice).spawn().unwrap()));
-        self.await_host(version);
-        program
-    }
-
-    fn await_host(&self, version: &str) {
-        let until = Instant::now() + Duration::from_secs(120);
-        while self.hosts().is_empty() {
-            assert!(Instant::now() < until, "lua{version} does not announce itself");
-        }
-    }
-
-    fn hosts(&self) -> Vec<Json> {
-        let output = self.prepared(command()).args(["--json", "hosts"]).output().unwrap();
-        let line: Json = serde_json::from_slice(&output.stdout).unwrap();
-        line["report"]["hosts"].as_array().unwrap().clone()
-    }
-
-    /// Has the script end once nobody is attached.
-    fn close(&self) {
-        self.ended("break at canal.lua:6\ngo\nremove all\nlet is_open = false\n");
-    }
-
-    /// The same after some commands. The script may have ended before it has answered that the client leaves.
-    fn ended(&self, commands: &str) -> String {
-        let shown = text(&self.session(commands).stdout);
-        has(&shown, &["is_open is now false"]);
-        shown
-    }
-
-    /// Attaches, does this, and leaves.
-    fn attached(&self, commands: &str) -> String {
-        let output = self.session(commands);
-        assert!(output.status.success(), "{}{}", text(&output.stdout), text(&output.stderr));
-        text(&output.stdout)
-    }
-
-    fn session(&self, commands: &str) -> Output {
-        let mut attach = self.prepared(command());
-        let mut child = attach.args(["attach", "--batch", "-"]).stdin(Stdio::piped()).spawn().unwrap();
-        child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
-    }
-}
-
-/// How a whole number is shown.
-fn whole(number: &str, version: &str) -> String {
-    format!("{number}  {}", if version == "5.2" { "number" } else { "integer" })
-}
-
-struct Program(Option<Child>);
-
-impl Program {
-    fn ended(mut self) -> Output {
-        self.0.take().unwrap().wait_with_output().unwrap()
-    }
-}
-
-impl Drop for Program {
-    fn drop(&mut self) {
-        if let Some(child) = &mut self.0 {
-            let _ = child.kill();
-            let _ = child.wait();
-        }
-    }
-}
-
-fn text(bytes: &[u8]) -> String {
-    String::from_utf8_lossy(bytes).into_owned()
-}
-
-#[track_caller]
-fn has(text: &str, parts: &[&str]) {
-    parts.iter().for_each(|part| assert!(text.contains(part), "'{part}' is not in:\n{text}"));
-}
 
 #[test]
 fn a_plain_interpreter_is_attached_to_stopped_looked_at_and_changed() {
