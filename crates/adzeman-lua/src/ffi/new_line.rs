@@ -13,8 +13,8 @@ use std::sync::OnceLock;
 use std::sync::atomic::AtomicUsize;
 use std::sync::atomic::Ordering::Relaxed;
 
-use super::api as ffi;
 use super::apart::in_new_state;
+use super::api as ffi;
 use super::layout;
 use super::state::State;
 use crate::dialect::{Dialect as _, Version};

@@ -62,7 +62,8 @@ fn watch(host: &HostState) {
         let contexts = host.contexts.all();
         {
             let mut is_awake = lock(&host.evaluating.is_watched_over);
-            let is_needed = host.is_attached() || contexts.iter().any(|context| context.safe_points.is_lagging.load(SeqCst));
+            let is_needed =
+                host.is_attached() || contexts.iter().any(|context| context.safe_points.is_lagging.load(SeqCst));
             if !is_needed || host.closing.load(SeqCst) {
                 *is_awake = false;
                 return;

@@ -1,6 +1,5 @@
 //! From core's words to the protocol's: the only place where the two meet.
 
-
 use adzeman_core::breakpoint::{BreakpointId, ChangeKind, Moved, Occasion, Resolved, Site, Status};
 use adzeman_core::decide::{Change, Reason};
 use adzeman_core::host::EventKind;
@@ -96,11 +95,7 @@ pub(crate) fn breakpoint(
 }
 
 /// What is worth knowing of a bound breakpoint.
-fn remark(
-    resolved: &Resolved,
-    sources: &Sources,
-    noted: impl Fn(SourceLine) -> Option<String>,
-) -> Option<String> {
+fn remark(resolved: &Resolved, sources: &Sources, noted: impl Fn(SourceLine) -> Option<String>) -> Option<String> {
     let bindings = resolved.status.bindings();
     let mut remarks = Vec::new();
     if let Some((moved, to)) =

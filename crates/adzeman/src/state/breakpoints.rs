@@ -29,11 +29,15 @@ pub(crate) struct Breakpoints {
     /// Lines with breakpoints that are armed by watching lines, and why.
     watched: Mutex<HashMap<SourceLine, Arc<str>>>,
     /// Functions that go on in an earlier text, by their sources and contexts: the first and last lines of their definitions.
-    lagging: Mutex<HashMap<(SourceId, i64), Vec<(u32, u32)>>>,
+    lagging: Mutex<HashMap<(SourceId, i64), Definitions>>,
 }
 
+/// The first and last lines of the definitions of functions.
+type Definitions = Vec<(u32, u32)>;
+
 /// What is said of a line of a function that goes on in an earlier text.
-const LAGGING: &str = "a call of its function goes on in the text from before, and is not stopped here until it has returned";
+const LAGGING: &str =
+    "a call of its function goes on in the text from before, and is not stopped here until it has returned";
 
 impl Breakpoints {
     /// What is armed now.

@@ -6,10 +6,10 @@ use std::time::{Duration, Instant};
 
 use adzeman_core::breakpoint::OwnerId;
 
-use super::process::forks;
 use super::lock;
 use super::notice::Notice;
 use super::outbox::Outbox;
+use super::process::forks;
 
 /// Clients that are attached at one time, by each way in.
 pub(crate) const MOST_ATTACHED: usize = 16;
