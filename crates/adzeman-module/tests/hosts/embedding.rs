@@ -96,9 +96,8 @@ fn states_that_come_and_go_are_attached_to_while_they_are_there() {
     Embedded::each("for i = 1, 30000 do rise(0) end return not is_over()\n", |host, program| {
         let program = host.start(program, "states");
         // One is armed whenever it is opened.
-        let shown = host
-            .user
-            .attached("break at canal.lua:5 when rounds == 1\ngo\nlook rounds\ngo\nlook rounds\nremove all\n");
+        let shown =
+            host.user.attached("break at canal.lua:5 when rounds == 1\ngo\nlook rounds\ngo\nlook rounds\nremove all\n");
         assert_eq!(shown.matches("stopped by breakpoint 1, in rise").count(), 2, "{shown}");
         host.end(program);
     });
