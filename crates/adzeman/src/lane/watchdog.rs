@@ -21,6 +21,9 @@ const GLANCE: Duration = Duration::from_millis(100);
 /// How much longer than it may take, or than it was cancelled ago, an evaluation is under way when it is told of.
 const LATE: Duration = Duration::from_secs(1);
 
+/// Looks between two that see to contexts, where nobody has been attached for long.
+const RARELY: u32 = 600;
+
 /// How long jobs wait for a safe point of the host before the script's next line serves them.
 const SERVED_WITHIN: Duration = Duration::from_millis(250);
 
@@ -58,6 +61,7 @@ pub(crate) fn wake(host: &Arc<HostState>) {
 
 fn watch(host: &HostState) {
     let (mut seen, mut waiting) = (HashMap::new(), HashMap::new());
+    let mut alone: u32 = 0;
     loop {
         let contexts = host.contexts.all();
         {
@@ -70,15 +74,23 @@ fn watch(host: &HostState) {
             }
         }
         seen.retain(|id, _| contexts.iter().any(|context| context.id == *id));
+        alone = if host.is_attached() { 0 } else { alone.saturating_add(1) };
         waiting.retain(|id, _| contexts.iter().any(|context| context.id == *id));
         for context in contexts {
             look(host, &context, &mut seen);
-            serve(&context, &mut waiting);
+            if is_due(alone) {
+                serve(&context, &mut waiting);
+            }
             context.remind();
         }
         host.figures.sample_process(host.clock.now());
         thread::sleep(GLANCE);
     }
+}
+
+/// Whether contexts are seen to at a look, of so many since nobody is attached: less and less often then.
+fn is_due(alone: u32) -> bool {
+    alone < 2 || alone.is_power_of_two() || alone.is_multiple_of(RARELY)
 }
 
 /// Has jobs done at the next line that have waited for too long, and what the engine has to do between two handlers. What is held
