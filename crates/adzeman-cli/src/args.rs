@@ -76,6 +76,9 @@ pub(crate) struct Start {
     /// Stop at the first line of a script
     #[arg(long)]
     pub(crate) first: bool,
+    /// Have the program load the module first: for interpreters of Lua, and whatever else honours LUA_INIT and LUA_PATH
+    #[arg(long)]
+    pub(crate) with_module: bool,
     /// The command, behind `--`; it is run with ADZEMAN in its environment
     #[arg(last = true, required = true, value_name = "COMMAND")]
     pub(crate) command: Vec<String>,

@@ -10,6 +10,7 @@ use crate::error::CliError;
 use crate::project::Project;
 use crate::prompt;
 use crate::reach::launch::{Launch, Marked};
+use crate::reach::module;
 use crate::reach::{self, Reached};
 use crate::render::Printer;
 use crate::report::Report;
@@ -110,7 +111,14 @@ pub(crate) fn run_script(arguments: &Run, printer: &Printer) -> Result<u8, CliEr
 
 /// Starts a host under control, and does as told. Answers what the host exited with.
 pub(crate) fn start(arguments: &Start, printer: &Printer) -> Result<u8, CliError> {
-    let launch = Launch { command: arguments.command.clone(), stops_first: arguments.first, ..Launch::default() };
+    let command = arguments.command.clone();
+    let environment = if arguments.with_module {
+        let cannot = |why| CliError::NotStarted { command: command.join(" "), why };
+        module::environment(&module::folder().map_err(cannot)?, |name| std::env::var(name).ok())
+    } else {
+        Vec::new()
+    };
+    let launch = Launch { command, environment, stops_first: arguments.first, ..Launch::default() };
     control(launch, &arguments.session, printer)
 }
 

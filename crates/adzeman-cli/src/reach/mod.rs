@@ -3,6 +3,7 @@
 pub(crate) mod adapter;
 pub(crate) mod beside;
 pub(crate) mod launch;
+pub(crate) mod module;
 pub(crate) mod saves;
 
 use std::io::{self, Read as _, Write as _};

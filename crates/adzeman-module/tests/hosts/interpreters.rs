@@ -208,3 +208,35 @@ print(gate("Ægir"))
         assert_eq!(text(&program.ended().stdout), "Grüß Gott, Ægir\n");
     });
 }
+
+#[test]
+fn a_script_that_says_nothing_of_it_is_started_under_control() {
+    each_version(|version| {
+        let script =
+            "local level = 2\nlocal function rise(by)\n  level = level + by\n  return level\nend\nprint(rise(1))\n";
+        let user = User::new(script);
+        let start = |options: &[&str], commands: &str| {
+            let mut start = user.prepared(command());
+            start.env("ADZEMAN_MODULE", folder()).args(["start", "--with-module"]).args(options);
+            start.args(["--batch", "-", "--", &format!("lua{version}"), "canal.lua"]).stdin(Stdio::piped());
+            let mut child = start.spawn().unwrap();
+            child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
+            let output = child.wait_with_output().unwrap();
+            assert!(output.status.success(), "{}{}", text(&output.stdout), text(&output.stderr));
+            text(&output.stdout)
+        };
+        let shown = start(&[], "break at canal.lua:3\ngo\nlook level\nlet by = 40\nremove all\n");
+        has(&shown, &["stopped by breakpoint 1, in rise", &whole("2", version), "by is now 40", "42"]);
+        has(&start(&["--first"], "look stack\ngo over\n"), &["canal.lua:1", "3"]);
+    });
+}
+
+#[test]
+fn where_there_is_no_module_it_is_said_how_to_get_one() {
+    let user = User::new("");
+    let mut start = user.prepared(command());
+    start.env("ADZEMAN_MODULE", user.0.path()).args(["start", "--with-module", "--", "lua5.4", "canal.lua"]);
+    let output = start.output().unwrap();
+    assert_eq!(output.status.code(), Some(3));
+    has(&text(&output.stderr), &["there is no module in", "assemble FOLDER", "ADZEMAN_MODULE=FOLDER"]);
+}
