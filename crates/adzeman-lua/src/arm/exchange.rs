@@ -257,9 +257,9 @@ impl Exchanges {
     }
 
     /// The bodies of all those that can be called again: a whole script is done when it has returned.
-    pub(super) fn lagging(&self) -> HashSet<usize> {
+    pub(super) fn lagging(&self) -> impl Iterator<Item = usize> {
         let lagging = self.left.values().flat_map(|left| &left.lagging);
-        lagging.filter(|(position, _)| **position != WHOLE).flat_map(|(_, bodies)| bodies.iter().copied()).collect()
+        lagging.filter(|(position, _)| **position != WHOLE).flat_map(|(_, bodies)| bodies.iter().copied())
     }
 
     /// Whether the body of this position of a source tells of assignments, or one inside it does.

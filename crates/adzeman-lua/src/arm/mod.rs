@@ -126,7 +126,12 @@ impl Arms {
 
     /// The bodies of functions that go on in an earlier text, as they are on a stack, and can be called again.
     pub(crate) fn lagging(&self) -> HashSet<usize> {
-        self.exchanges.borrow().lagging()
+        self.exchanges.borrow().lagging().collect()
+    }
+
+    /// Whether there are any.
+    pub(crate) fn is_lagging(&self) -> bool {
+        self.exchanges.borrow().lagging().next().is_some()
     }
 
     /// Whether functions of a source may have bodies that were made here.

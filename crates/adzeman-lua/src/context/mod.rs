@@ -161,7 +161,7 @@ impl Context {
 
     /// Whether functions that can be called again go on in an earlier text.
     pub(crate) fn is_lagging(&self) -> bool {
-        !self.arms.lagging().is_empty()
+        self.arms.is_lagging()
     }
 
     /// Looks whether it still watches what it has to: by a hook, and in every function.

@@ -5,13 +5,11 @@ use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
 static FORKS: AtomicU32 = AtomicU32::new(0);
 
-/// How often this process was copied to be what it is; one load. What was begun at another number belongs to another process.
+/// How often this process was copied to be what it is; two loads, once that is counted. What was begun at another number belongs to another process.
 #[must_use]
 pub fn forks() -> u32 {
     static COUNTING: Once = Once::new();
-    if !COUNTING.is_completed() {
-        COUNTING.call_once(count);
-    }
+    COUNTING.call_once(count);
     FORKS.load(Relaxed)
 }
 

@@ -80,7 +80,7 @@ pub(super) unsafe fn call_below(call: *const c_void) -> *const c_void {
 
 /// `CallInfo.u.l.savedpc`: the instruction behind the one that runs.
 pub(super) const PLACE_OF_CALL: usize = Version::RECORDS.place_of_call;
-const SIZE_OF_INSTRUCTION: usize = 4;
+pub(super) const SIZE_OF_INSTRUCTION: usize = 4;
 
 /// The instruction that a call of a function written in Lua is at, in a hook.
 ///

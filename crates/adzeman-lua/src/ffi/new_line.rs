@@ -15,13 +15,12 @@ use std::sync::atomic::Ordering::Relaxed;
 
 use super::apart::in_new_state;
 use super::api as ffi;
-use super::layout;
+use super::layout::{self, SIZE_OF_INSTRUCTION};
 use super::state::State;
 use crate::dialect::{Dialect as _, Version};
 
 /// No address of a program has this bit.
 const MARK: usize = 1 << 63;
-const SIZE_OF_INSTRUCTION: usize = 4;
 
 /// Where these members lie, once that was found to be so.
 static KNOWN: OnceLock<bool> = OnceLock::new();
@@ -95,7 +94,7 @@ unsafe fn is_new(before: usize, record: *const ffi::lua_Debug) -> bool {
         let body = definition.prototype as *const c_void;
         let code: usize = ptr::read(body.byte_add(layout::CODE_OF_PROTOTYPE).cast());
         let count: c_int = ptr::read(body.byte_add(layout::CODE_COUNT).cast());
-        let behind: usize = ptr::read(call.byte_add(layout::PLACE_OF_CALL).cast());
+        let behind = layout::place_of_call(call);
         let now = (behind - code) / SIZE_OF_INSTRUCTION - 1;
         let lines: *const c_int = ptr::read(body.byte_add(held.lines_of_prototype).cast());
         let line_at = |at: usize| if lines.is_null() { 0 } else { ptr::read(lines.add(at)) };
@@ -139,8 +138,7 @@ unsafe extern "C-unwind" fn tell_interrupted(raw: *mut ffi::lua_State, record: *
         let before = place.read();
         // This says where the function is.
         ffi::lua_sethook(raw, Some(tell_interrupted), ffi::lua_gethookmask(raw), 1);
-        let behind: usize = ptr::read(layout::call_of(record).byte_add(layout::PLACE_OF_CALL).cast());
-        if place.read() != behind {
+        if place.read() != layout::place_of_call(layout::call_of(record)) {
             WENT_WRONG.fetch_add(1, Relaxed);
             return;
         }

@@ -4,7 +4,7 @@ use std::io::Write as _;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use crate::user::{Program, User, command, each_version, folder, has, text, whole};
+use crate::user::{Program, User, command, each_version, fed, folder, has, text, whole};
 
 /// A loop that a person ends.
 const SCRIPT: &str = r#"local adzeman = require "adzeman"
@@ -218,10 +218,7 @@ fn a_script_that_says_nothing_of_it_is_started_under_control() {
         let start = |options: &[&str], commands: &str| {
             let mut start = user.prepared(command());
             start.env("ADZEMAN_MODULE", folder()).args(["start", "--with-module"]).args(options);
-            start.args(["--batch", "-", "--", &format!("lua{version}"), "canal.lua"]).stdin(Stdio::piped());
-            let mut child = start.spawn().unwrap();
-            child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-            let output = child.wait_with_output().unwrap();
+            let output = fed(start.args(["--batch", "-", "--", &format!("lua{version}"), "canal.lua"]), commands);
             assert!(output.status.success(), "{}{}", text(&output.stdout), text(&output.stderr));
             text(&output.stdout)
         };

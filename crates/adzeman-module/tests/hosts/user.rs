@@ -114,11 +114,15 @@ impl User {
     }
 
     pub(crate) fn session(&self, commands: &str) -> Output {
-        let mut attach = self.prepared(command());
-        let mut child = attach.args(["attach", "--batch", "-"]).stdin(Stdio::piped()).spawn().unwrap();
-        child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
+        fed(self.prepared(command()).args(["attach", "--batch", "-"]), commands)
     }
+}
+
+/// Runs a program that is told this on its standard input.
+pub(crate) fn fed(program: &mut Command, commands: &str) -> Output {
+    let mut child = program.stdin(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(commands.as_bytes()).unwrap();
+    child.wait_with_output().unwrap()
 }
 
 /// How a whole number is shown.
