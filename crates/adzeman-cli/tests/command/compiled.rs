@@ -23,20 +23,21 @@ fn user_with(files: &[(&str, &str)]) -> (User, crate::attaching::Host) {
 }
 
 /// Breakpoints, stops, steps, messages and the stack; `keeper.ts` and its lines are the same in every case. Where the water
-/// is level a gate opens, and the last step would end there: it is not where the breakpoint stops.
+/// is level a gate opens, and the last step would end there: it is not where the breakpoint stops. The host runs while
+/// they are set: the first event that stops may have begun before the message was, the second has not.
 fn works_in_the_original(user: &User) {
     let shown = user.attached(
         &[],
-        "break at keeper.ts:47 when apart > 0.1\n\
-         break at keeper.ts:67 say \"frame {event.frame}\"\n\
-         go\nlook stack\ngo over\ngo over\nlook sources\n",
+        "break at keeper.ts:67 say \"frame {event.frame}\"\n\
+         break at keeper.ts:47 when apart > 0.1\n\
+         go\nlook stack\ngo over\ngo over\nlook sources\ngo\n",
     );
     has(
         &shown,
         &[
-            "breakpoint 1 at keeper.ts:47 when apart > 0.1 → scripts/keeper.ts:47",
+            "breakpoint 2 at keeper.ts:47 when apart > 0.1 → scripts/keeper.ts:47",
             "» frame ",
-            "stopped by breakpoint 1, in Keeper.prototype.level",
+            "stopped by breakpoint 2, in Keeper.prototype.level",
             "→ 47 ┃         sluice(side, opening); sluice(other(side), 0);",
             "scripts/keeper.ts:58",
             "scripts/keeper.ts:67",
