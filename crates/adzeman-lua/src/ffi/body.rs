@@ -256,6 +256,11 @@ pub(crate) fn load_tree(state: State, chunk: &[u8], anchor: i64) -> Result<Tree,
 fn load_on_top(state: State, chunk: &[u8], anchor: i64) -> Result<Tree, EngineError> {
     state.load_compiled(chunk)?;
     let closure = state.top();
+    // It is never run: that it was given the globals of the state says nothing about what functions of its source see.
+    (1..=captured_by(state, closure)).for_each(|number| {
+        state.push_nil();
+        state.set_captured(closure, number);
+    });
     let (mut bodies, mut inside) = (Vec::new(), Vec::new());
     with_body(state, closure, |root| root.tree(&mut bodies, &mut inside));
     let lines = |address: &usize| Body(*address, PhantomData).lines();

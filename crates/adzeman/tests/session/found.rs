@@ -400,6 +400,40 @@ fn a_module_that_a_loader_of_the_host_loads_again_is_hit_each_time_but_for_a_fir
 }
 
 #[test]
+fn what_is_armed_in_a_sandbox_is_decided_by_its_globals() {
+    let script = "\
+local text = [[
+local seen = 0
+function frame(n)
+  seen = seen + 1
+  local number = n
+  return number
+end
+function other() return level end
+]]
+level = 'of the host'
+local sandbox = {level = 7}
+function update(n)
+  if not sandbox.frame then load(text, '@keeper.lua', 't', sandbox)() end
+  return sandbox.frame(n)
+end
+";
+    on_each(script, |host| {
+        let mut client = host.attach();
+        // Neither is a variable of the function there: 'number' is one from the next line on.
+        let when = [(4, "number == nil and level == 7"), (5, "number == 3")];
+        let lines = when.map(|(line, condition)| json!({"line": line, "condition": condition}));
+        client.ok("setBreakpoints", json!({"source": {"path": "keeper.lua"}, "breakpoints": lines}));
+        host.go();
+        for _ in 0..2 {
+            assert_eq!(client.stopped().1, 4);
+            assert_eq!(client.evaluate("level"), "7");
+            client.go_on("continue");
+        }
+    });
+}
+
+#[test]
 fn a_function_without_globals_sees_those_of_its_sandbox() {
     let script = "\
 depth = 'of the host'
