@@ -140,6 +140,13 @@ impl LuaEngine {
         Ok(Self(Shared::new(context)))
     }
 
+    /// The host says nothing of this crate: it makes coroutines and resumes them by itself, and may put a hook of its own onto each before
+    /// it does. From now on these are met by what they allocate, while something needs a hook; an allocator of this crate stands before
+    /// that of the state then. Not for states whose binding looks for its own allocator there, as those of [`Lua::new`].
+    pub fn meet_newcomers(&self) {
+        self.0.with(|context| context.watch.meet_newcomers(true));
+    }
+
     /// Compiles a script under a name, such as `scripts/lock.lua`, and makes it known as a source, with all lines that can
     /// hold a breakpoint. It is not run.
     ///
@@ -315,20 +322,10 @@ struct Remote {
     is_reminding: Arc<std::sync::atomic::AtomicBool>,
 }
 
-impl Interrupt for Remote {
-    fn prepare(&self) {
-        self.interrupt.prepare();
-    }
-
-    fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
-        let is_reached = self.interrupt.reach(reached);
-        self.remind();
-        is_reached
-    }
-
+#[cfg(feature = "send")]
+impl Remote {
     /// While nobody runs it, a state is touched by whoever locks it. Another thread does: it has to wait if one runs it by then.
-    #[cfg(feature = "send")]
-    fn remind(&self) {
+    fn remind_idle(&self) {
         use std::sync::atomic::Ordering::SeqCst;
         if !self.interrupt.is_idle() || self.is_reminding.swap(true, SeqCst) {
             return;
@@ -351,6 +348,26 @@ impl Interrupt for Remote {
                 self.is_reminding.store(false, SeqCst);
             }
         }
+    }
+}
+
+impl Interrupt for Remote {
+    fn prepare(&self) {
+        self.interrupt.prepare();
+    }
+
+    fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
+        let is_reached = self.interrupt.reach(reached);
+        let is_met = self.interrupt.meet_newcomers();
+        #[cfg(feature = "send")]
+        self.remind_idle();
+        is_reached || is_met
+    }
+
+    fn remind(&self) {
+        self.interrupt.meet_newcomers();
+        #[cfg(feature = "send")]
+        self.remind_idle();
     }
 
     fn prepare_sample(&self) -> bool {

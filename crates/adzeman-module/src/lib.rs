@@ -149,7 +149,9 @@ fn open(lua: &Lua, options: Options) -> mlua::Result<String> {
     // From here on the state counts, whatever happens.
     let mut opened = Opened { process: std::process::id(), context: None, by_script: false, name: host_name.clone() };
     let context = options.context.unwrap_or(name);
-    opened.context = Some(LuaContext::attach(&host, lua, &context).map_err(|why| OpenError::Start(why.to_string()))?);
+    let context = LuaContext::attach(&host, lua, &context).map_err(|why| OpenError::Start(why.to_string()))?;
+    context.meet_newcomers();
+    opened.context = Some(context);
     lua.set_named_registry_value(OPENED, lua.create_any_userdata(opened)?)?;
     Ok(host_name)
 }

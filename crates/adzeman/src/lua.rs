@@ -87,6 +87,14 @@ impl LuaContext {
         poll_fn(|cx| self.handle.enter(|| work.as_mut().poll(cx))).await
     }
 
+    /// Says that the program resumes coroutines by itself, and perhaps puts a hook of its own onto each before it does, without
+    /// [`resume`](Self::resume): as one that knows nothing of the host. Coroutines that it makes are met by what they allocate then, while
+    /// something needs a hook; an allocator stands before that of the state for as long. Not for states whose binding looks for its own
+    /// allocator there, as those of [`Lua::new`].
+    pub fn meet_newcomers(&self) {
+        self.engine.meet_newcomers();
+    }
+
     /// Resumes a coroutine as [`Thread::resume`] does, for hosts that run scripts in coroutines of their own: a pause reaches
     /// it even in an endless loop. Coroutines that scripts resume need no such care.
     ///

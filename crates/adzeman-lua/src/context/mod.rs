@@ -125,6 +125,7 @@ impl Context {
     /// Leaves the state as if it had never been watched.
     pub(crate) fn close(&self) {
         self.watch(&Need::default());
+        self.watch.meet_newcomers(false);
         self.arms.undo();
         hook::release(self.main);
     }

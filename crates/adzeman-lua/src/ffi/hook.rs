@@ -559,6 +559,32 @@ pub(crate) fn look_soon(watch: &Watch, thread: State) {
     }
 }
 
+/// A thread may have no hook of ours, as the host says nothing of it: has it watch what it should from the next instruction on. Nothing
+/// is asked of the engine but what a thread's hook is, for this is done in the midst of an allocation.
+///
+/// # Safety
+/// `raw` is a live thread of the state, which this OS thread runs.
+pub(super) unsafe fn meet(watch: &Watch, raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller.
+    if unsafe { ffi::lua_gethook(raw) }.is_some_and(is_ours) {
+        return;
+    }
+    let wanted = match watch.watching() {
+        Watching::Nothing => 0,
+        Watching::Events(mask) => watch.confined.mask(raw, mask),
+        // Which functions are on its stack is seen at their lines and returns.
+        Watching::Gated => IN_WATCHED,
+        Watching::Abandoning => return,
+    };
+    let lines = if watch.wants_attention() { LINES } else { 0 };
+    let (looks_up, count) = if watch.runs_openly() { (LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (0, 0) };
+    let mask = wanted | lines | looks_up | returns_awaited(watch);
+    if mask != 0 {
+        // SAFETY: given by the caller.
+        unsafe { put(watch, raw, mask, count) };
+    }
+}
+
 /// From a signal handler on the script's own thread: watch lines from the next instruction on. Lua documents
 /// `lua_sethook` as safe there (`ldebug.c`).
 ///

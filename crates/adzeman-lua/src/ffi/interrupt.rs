@@ -7,7 +7,8 @@
 //! under way on its own stack.
 //!
 //! Lua has no way to tell from a signal handler which coroutine runs, so it is noted when a script resumes one
-//! ([`natives`](super::natives)). One that the host itself resumes is seen if it was under the hook already.
+//! ([`natives`](super::natives)). One that the host itself resumes is seen if it was under the hook already, or by what it allocates
+//! ([`newcomers`](super::newcomers)), where the host is one that says nothing of those.
 
 #[cfg(target_os = "linux")]
 mod linux {
@@ -27,6 +28,7 @@ mod linux {
     use crate::ffi::layout;
     use crate::ffi::library::native_at;
     use crate::ffi::new_line;
+    use crate::ffi::newcomers::Newcomers;
     use crate::ffi::others::Other;
     use crate::ffi::state::State;
     use crate::ffi::whereabouts::{self, FINALIZER, HOST, NOT_FOUND, SCRIPT};
@@ -59,6 +61,8 @@ mod linux {
         looking: AtomicUsize,
         /// Hooks of others that the handler has put ours in the place of: on the main thread, and on the one that ran.
         taken: [Taken; 2],
+        /// Coroutines of a host that says nothing of them, or null.
+        newcomers: AtomicPtr<Newcomers>,
     }
 
     /// Samples of the stack that are wanted, and what the handler has seen.
@@ -190,6 +194,7 @@ mod linux {
                 sampling: Sampling::none(),
                 looking: AtomicUsize::new(0),
                 taken: [const { Taken::none() }; 2],
+                newcomers: AtomicPtr::new(ptr::null_mut()),
             }
         }
     }
@@ -369,6 +374,7 @@ mod linux {
         entry.is_asked.store(false, SeqCst);
         entry.entered.store(0, SeqCst);
         entry.running.store(ptr::null_mut(), SeqCst);
+        entry.newcomers.store(ptr::null_mut(), SeqCst);
         for taken in &entry.taken {
             taken.take();
         }
@@ -452,6 +458,14 @@ mod linux {
             self.0.into_iter().flat_map(|entry| &entry.taken).filter_map(Taken::take)
         }
 
+        /// Has the handler see to the coroutines of a host that says nothing of them, or to none.
+        pub(in crate::ffi) fn tell_newcomers(&self, newcomers: Option<&'static Newcomers>) {
+            if let Some(entry) = self.0 {
+                let newcomers = newcomers.map_or(ptr::null_mut(), |held| ptr::from_ref(held).cast_mut());
+                entry.newcomers.store(newcomers, SeqCst);
+            }
+        }
+
         /// Notes which coroutine runs now (`None` for the main thread); answers which did.
         pub(crate) fn set_running(&self, coroutine: Option<State>) -> Option<State> {
             let now = coroutine.map_or(ptr::null_mut(), State::raw);
@@ -505,10 +519,28 @@ mod linux {
             *COSTS.get_or_init(|| if installed() { measured() } else { Duration::ZERO })
         }
 
+        /// Has whatever the state runs next met by what it allocates, where its host says nothing of coroutines; whether that is so.
+        pub(crate) fn meet_newcomers(&self) -> bool {
+            let Some((entry, state)) = self.0 else { return false };
+            // Who takes the state out waits until it is not looked at any more.
+            entry.looking.fetch_add(1, SeqCst);
+            // SAFETY: what is put there is static.
+            let newcomers = unsafe { entry.newcomers.load(SeqCst).as_ref() };
+            let newcomers = newcomers.filter(|_| entry.state.load(SeqCst) as usize == state);
+            newcomers.inspect(|newcomers| newcomers.ask());
+            entry.looking.fetch_sub(1, SeqCst);
+            newcomers.is_some()
+        }
+
         /// Sends the signal to the thread, unless it is among those that it was sent to since the first state was prepared.
         /// False where there is no way, or the context is gone.
         pub(crate) fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
             let Some(entry) = self.entry() else { return false };
+            // SAFETY: what is put there is static.
+            if unsafe { entry.newcomers.load(SeqCst).as_ref() }.is_some_and(Newcomers::are_moving) {
+                // Another thread may run the state than the one that would be told.
+                return false;
+            }
             let thread = entry.thread.load(SeqCst);
             // One to which it cannot be sent is not tried again.
             !reached.insert(thread.into()) || signal(thread)
@@ -595,10 +627,20 @@ mod linux {
         longest.get(COUNT / 2).map_or(Duration::ZERO, |typical| Duration::from_nanos(*typical))
     }
 
-    /// Sends the signal to a thread of this process; false when it has ended.
+    /// Sends the signal to a thread of this process; false when it has ended, and where the host has come to use that signal itself.
     fn signal(thread: i32) -> bool {
         // SAFETY: the call sends a signal whose handler is installed; a thread that has ended gives an error.
-        thread > 0 && unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 }
+        thread > 0 && is_still_ours() && unsafe { libc::syscall(libc::SYS_tgkill, libc::getpid(), thread, SIGNAL) == 0 }
+    }
+
+    /// Whether the handler is the one that was installed: what a host does that has put its own there is none of ours to set off.
+    fn is_still_ours() -> bool {
+        // SAFETY: an all-zero `sigaction` is valid; the call fills it in.
+        unsafe {
+            let mut held = std::mem::zeroed::<libc::sigaction>();
+            libc::sigaction(SIGNAL, ptr::null(), &raw mut held) == 0
+                && held.sa_sigaction == on_signal as *const () as usize
+        }
     }
 }
 
@@ -608,6 +650,7 @@ mod elsewhere {
 
     use adzeman_core::evaluation::Inside;
 
+    use crate::ffi::newcomers::Newcomers;
     use crate::ffi::others::Other;
     use crate::ffi::state::State;
 
@@ -632,6 +675,8 @@ mod elsewhere {
             std::iter::empty()
         }
 
+        pub(in crate::ffi) fn tell_newcomers(&self, _: Option<&'static Newcomers>) {}
+
         pub(crate) fn begin_samples(&self) {}
 
         pub(crate) fn take_samples(&self) -> Option<(usize, usize)> {
@@ -654,6 +699,10 @@ mod elsewhere {
         }
 
         pub(crate) fn prepare(&self) {}
+
+        pub(crate) fn meet_newcomers(&self) -> bool {
+            false
+        }
 
         pub(crate) fn prepare_sample(&self) -> bool {
             false

@@ -38,6 +38,7 @@ pub(crate) mod limit;
 pub(crate) mod locked;
 pub(crate) mod natives;
 mod new_line;
+mod newcomers;
 pub(crate) mod objects;
 pub(crate) mod offered;
 pub(crate) mod one_call;

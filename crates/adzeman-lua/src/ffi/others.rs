@@ -62,6 +62,13 @@ impl Others {
         before
     }
 
+    /// What was at this address, if it was a thread, is gone.
+    pub(super) fn forget(&self, address: usize) {
+        if self.some.get() {
+            self.set(address as *mut ffi::lua_State, None);
+        }
+    }
+
     /// Whether any thread has another hook.
     pub(super) fn are_some(&self) -> bool {
         self.some.get()

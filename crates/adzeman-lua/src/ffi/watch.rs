@@ -19,6 +19,7 @@ use super::hosted::Hosted;
 use super::interrupt::{self, Registration};
 use super::layout::Definition;
 use super::leap::Leaping;
+use super::newcomers::Newcomers;
 use super::objects::LEAST;
 use super::one_call::Confined;
 use super::others::Others;
@@ -205,6 +206,8 @@ pub(crate) struct Watch {
     pub(crate) bounds: Bounds,
     /// Hooks in whose place ours stand.
     pub(super) others: Others,
+    /// Coroutines that the host makes, where it says nothing of them.
+    newcomers: Cell<Option<&'static Newcomers>>,
     /// Coroutines that the host resumes.
     pub(crate) hosted: Hosted,
     /// Calls of a handler that raises.
@@ -287,6 +290,7 @@ impl Watch {
             threads_known: Cell::new(false),
             bounds: Bounds::default(),
             others: Others::default(),
+            newcomers: Cell::new(None),
             hosted: Hosted::default(),
             handlers: Handlers::default(),
             confined: Confined::default(),
@@ -717,10 +721,35 @@ impl Watch {
         if let Some(running) = self.running.get().filter(|running| !self.is_met(*running)) {
             hook::set_hook_of(self, running, how);
         }
+        self.see_to_newcomers();
+    }
+
+    /// Has coroutines met that the host makes, or has made, and says nothing of, or none any more.
+    pub(crate) fn meet_newcomers(&self, meet: bool) {
+        let before = self.newcomers.replace(None);
+        self.registration.tell_newcomers(None);
+        if let Some(before) = before {
+            before.release();
+        }
+        if meet {
+            let newcomers = Newcomers::of(self.main, self);
+            self.newcomers.set(newcomers);
+            self.registration.tell_newcomers(newcomers);
+            self.see_to_newcomers();
+        }
+    }
+
+    /// They are met while a hook is wanted.
+    fn see_to_newcomers(&self) {
+        if let Some(newcomers) = self.newcomers.get() {
+            let is_attached = || self.told(|told| told.is_attached()) == Some(true);
+            newcomers.see_to(self.is_watching() || self.wants_attention() && is_attached());
+        }
     }
 
     /// Takes note of the hooks in whose place an interrupt has put ours.
     pub(super) fn note_interrupted(&self) {
+        self.see_to_newcomers();
         for (thread, other) in self.registration.take_others() {
             self.others.set(thread, Some(other));
         }
