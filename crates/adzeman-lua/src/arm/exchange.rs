@@ -28,7 +28,7 @@ const QUIET_FOR: Duration = Duration::from_millis(10);
 const HELD_UP_FOR: Duration = Duration::from_millis(250);
 
 /// The position of a whole script among its functions.
-const WHOLE: usize = 0;
+pub(super) const WHOLE: usize = 0;
 
 /// Filters that are kept.
 const MOST_FILTERS: usize = 4096;
@@ -260,6 +260,11 @@ impl Exchanges {
     pub(super) fn lagging(&self) -> impl Iterator<Item = usize> {
         let lagging = self.left.values().flat_map(|left| &left.lagging);
         lagging.filter(|(position, _)| **position != WHOLE).flat_map(|(_, bodies)| bodies.iter().copied())
+    }
+
+    /// The bodies of all that are to get another one when they return.
+    pub(super) fn returning(&self) -> impl Iterator<Item = usize> {
+        self.lagging().chain(self.left.values().flat_map(|left| &left.others).copied())
     }
 
     /// Whether the body of this position of a source tells of assignments, or one inside it does.

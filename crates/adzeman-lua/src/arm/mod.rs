@@ -124,12 +124,12 @@ impl Arms {
         self.exchanges.borrow().has_left()
     }
 
-    /// The bodies of functions that go on in an earlier text, as they are on a stack, and can be called again.
-    pub(crate) fn lagging(&self) -> HashSet<usize> {
-        self.exchanges.borrow().lagging().collect()
+    /// The bodies of functions that are to get another one when they return, as they are on a stack, and can be called again.
+    pub(crate) fn returning(&self) -> HashSet<usize> {
+        self.exchanges.borrow().returning().collect()
     }
 
-    /// Whether there are any.
+    /// Whether some of these go on in an earlier text.
     pub(crate) fn is_lagging(&self) -> bool {
         self.exchanges.borrow().lagging().next().is_some()
     }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use adzeman_core::source::SourceId;
 use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 
-use super::exchange::Exchanges;
+use super::exchange::{Exchanges, WHOLE};
 use crate::ffi::body::Body;
 use crate::ffi::objects::Object;
 use crate::ffi::state::State;
@@ -37,6 +37,8 @@ pub(super) struct Left {
     pub(super) assigns: bool,
     /// Those of an earlier text, by their positions in this one: the bodies that they have.
     pub(super) lagging: BTreeMap<usize, HashSet<usize>>,
+    /// The bodies of the others, but for that of the whole script, which is done when it has returned.
+    pub(super) others: HashSet<usize>,
 }
 
 impl Settling {
@@ -80,6 +82,8 @@ impl Settling {
         left.assigns |= exchanges.tells(source, position);
         if was != source {
             left.lagging.entry(position).or_default().insert(body.address());
+        } else if position != WHOLE {
+            left.others.insert(body.address());
         }
         self.in_use.extend(exchanges.positions.get(&body.address()).map(|held| held.root));
         true

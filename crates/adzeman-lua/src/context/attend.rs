@@ -320,8 +320,11 @@ impl Context {
         }
     }
 
-    /// A line of a thread is reached: it may be one that the host has resumed without a word.
+    /// A line of a thread is reached: it may be one that the host has resumed without a word, and perhaps with a hook of its own.
     fn meet(&self, state: State) {
+        if self.watch.has_lost_newcomers() {
+            self.renew();
+        }
         if state != self.watch.running() {
             report(self.watch.hosted.meet(state, || is_resumed_by_script(&self.watch, state)));
         }

@@ -153,11 +153,10 @@ impl Context {
         self.await_returns();
     }
 
-    /// Has functions that go on in an earlier text met where they return: at each safe point they may be on a stack anew.
+    /// Has functions that are to get another body met where they return, in hosts that come to safe points only while they run.
     fn await_returns(&self) {
-        let runs = self.watch.running().level(0).is_some();
-        let lagging = if runs { self.arms.lagging() } else { FxHashSet::default() };
-        self.watch.await_returns(lagging);
+        let runs = self.watch.running().level(0).is_some() || self.watch.meets_newcomers();
+        self.watch.await_returns(if runs { self.arms.returning() } else { FxHashSet::default() });
     }
 
     /// Whether functions that can be called again go on in an earlier text.

@@ -559,6 +559,15 @@ pub(crate) fn look_soon(watch: &Watch, thread: State) {
     }
 }
 
+/// Whether a thread has a hook of this crate.
+///
+/// # Safety
+/// As [`meet`].
+pub(super) unsafe fn is_met(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller.
+    unsafe { ffi::lua_gethook(raw) }.is_some_and(is_ours)
+}
+
 /// A thread may have no hook of ours, as the host says nothing of it: has it watch what it should from the next instruction on. Nothing
 /// is asked of the engine but what a thread's hook is, for this is done in the midst of an allocation.
 ///
@@ -566,7 +575,7 @@ pub(crate) fn look_soon(watch: &Watch, thread: State) {
 /// `raw` is a live thread of the state, which this OS thread runs.
 pub(super) unsafe fn meet(watch: &Watch, raw: *mut ffi::lua_State) {
     // SAFETY: given by the caller.
-    if unsafe { ffi::lua_gethook(raw) }.is_some_and(is_ours) {
+    if unsafe { is_met(raw) } {
         return;
     }
     let wanted = match watch.watching() {

@@ -37,6 +37,26 @@ const LEFT: u8 = 3;
 /// The host has put another allocator in the place of ours, which may call it for ever.
 const RETIRED: u8 = 2;
 
+/// A coroutine that is kept in sight.
+struct InSight {
+    /// Where its memory begins; 0 for none.
+    block: AtomicUsize,
+    /// Whether it has had our hook.
+    is_met: AtomicBool,
+}
+
+impl InSight {
+    const fn none() -> Self {
+        Self { block: AtomicUsize::new(0), is_met: AtomicBool::new(false) }
+    }
+
+    /// Keeps another one in sight, or none.
+    fn set(&self, block: usize) {
+        self.is_met.store(false, SeqCst);
+        self.block.store(block, SeqCst);
+    }
+}
+
 /// What tells this thread from others, as long as it runs.
 fn here() -> usize {
     thread_local! {
@@ -60,12 +80,14 @@ pub(super) struct Newcomers {
     main: AtomicPtr<ffi::lua_State>,
     watch: AtomicPtr<Watch>,
     /// Where the memory of the newest coroutines begins.
-    in_sight: [AtomicUsize; IN_SIGHT],
+    in_sight: [InSight; IN_SIGHT],
+    /// Whether one of these was found under another hook than ours, which it had before.
+    were_lost: AtomicBool,
     count: AtomicUsize,
     /// Whether the newest one is being made: its stack is what is allocated next.
     is_being_made: AtomicBool,
-    /// Whether those that were there before are looked for.
-    looks_for_all: AtomicBool,
+    /// At which allocation from now those are looked for that were there before; 0 where they are not.
+    looks_for_all: AtomicU8,
 }
 
 /// An allocator for each of these, by their numbers.
@@ -120,10 +142,11 @@ impl Newcomers {
             is_moving: AtomicBool::new(false),
             main: AtomicPtr::new(ptr::null_mut()),
             watch: AtomicPtr::new(ptr::null_mut()),
-            in_sight: [const { AtomicUsize::new(0) }; IN_SIGHT],
+            in_sight: [const { InSight::none() }; IN_SIGHT],
+            were_lost: AtomicBool::new(false),
             count: AtomicUsize::new(0),
             is_being_made: AtomicBool::new(false),
-            looks_for_all: AtomicBool::new(false),
+            looks_for_all: AtomicU8::new(0),
         }
     }
 
@@ -134,9 +157,8 @@ impl Newcomers {
             return None;
         }
         let newcomers = ALL.iter().find(|held| held.held.compare_exchange(FREE, TAKEN, SeqCst, SeqCst).is_ok())?;
-        newcomers.in_sight.iter().for_each(|held| held.store(0, SeqCst));
-        newcomers.is_being_made.store(false, SeqCst);
-        newcomers.looks_for_all.store(false, SeqCst);
+        newcomers.were_lost.store(false, SeqCst);
+        newcomers.looks_for_all.store(0, SeqCst);
         newcomers.home.store(here(), SeqCst);
         newcomers.is_moving.store(false, SeqCst);
         newcomers.main.store(main.raw(), SeqCst);
@@ -183,6 +205,9 @@ impl Newcomers {
             if self.is_set.load(SeqCst) && !is_ours {
                 self.held.store(RETIRED, SeqCst);
             } else if is_wanted && !is_ours {
+                // Whose memory was given back meanwhile was not seen.
+                self.in_sight.iter().for_each(|held| held.set(0));
+                self.is_being_made.store(false, SeqCst);
                 self.own.store(now as usize, SeqCst);
                 fence(SeqCst);
                 self.is_set.store(true, SeqCst);
@@ -195,10 +220,10 @@ impl Newcomers {
         }
     }
 
-    /// Something is wanted of whatever runs next: at the next allocation our hook is put onto all coroutines, also those that were there
-    /// before.
+    /// Something is wanted of whatever runs next: our hook is put onto all coroutines, also those that were there before. Not at the next
+    /// allocation, which may be for the stack of one that is being made, but at the one behind that.
     pub(super) fn ask(&self) {
-        self.looks_for_all.store(true, SeqCst);
+        self.looks_for_all.store(2, SeqCst);
         self.see_to(true);
     }
 
@@ -217,14 +242,14 @@ impl Newcomers {
     /// Memory for a coroutine was given.
     fn note(&self, block: usize) {
         if self.watch().is_some() {
-            self.in_sight[self.count.fetch_add(1, SeqCst) % IN_SIGHT].store(block, SeqCst);
+            self.in_sight[self.count.fetch_add(1, SeqCst) % IN_SIGHT].set(block);
             self.is_being_made.store(true, SeqCst);
         }
     }
 
     /// Memory was given back, which may have been that of a coroutine.
     fn has_gone(&self, block: usize) {
-        self.in_sight.iter().filter(|held| held.load(SeqCst) == block).for_each(|held| held.store(0, SeqCst));
+        self.in_sight.iter().filter(|held| held.block.load(SeqCst) == block).for_each(|held| held.set(0));
         if let Some(watch) = self.watch() {
             caught(|| IN_FRONT.iter().for_each(|before| watch.others.forget(block + before)));
         }
@@ -240,21 +265,44 @@ impl Newcomers {
             self.is_moving.store(true, SeqCst);
         }
         caught(|| {
-            if self.looks_for_all.swap(false, SeqCst) {
+            let before = self.looks_for_all.load(SeqCst);
+            // Who asks meanwhile is heard.
+            let counted = self.looks_for_all.compare_exchange(before, before.saturating_sub(1), SeqCst, SeqCst);
+            if before == 1 && counted.is_ok() {
                 // SAFETY: this is called in the midst of an allocation: what is in a list then was allocated, and was not given back.
                 self.each_before(|thread| unsafe { hook::meet(watch, thread) });
             }
-            for block in self.in_sight.iter().map(|held| held.load(SeqCst)).filter(|block| *block != 0) {
-                if let Some(thread) = self.thread_in(block) {
-                    // SAFETY: its memory was not given back, and it was made since then.
-                    unsafe { hook::meet(watch, thread) };
+            for held in &self.in_sight {
+                let Some(thread) = self.thread_in(held.block.load(SeqCst)) else { continue };
+                // SAFETY: its memory was not given back, and it was made since then.
+                let (is_lost, is_met) = unsafe {
+                    let is_lost = held.is_met.load(SeqCst) && !hook::is_met(thread) && watch.is_watching();
+                    hook::meet(watch, thread);
+                    (is_lost, hook::is_met(thread))
+                };
+                held.is_met.store(is_met, SeqCst);
+                if is_lost {
+                    self.were_lost.store(true, SeqCst);
                 }
             }
         });
     }
 
+    /// Whether some coroutine that was met has run under another hook since: lines of it may have been missed.
+    pub(super) fn were_lost(&self) -> bool {
+        self.were_lost.load(SeqCst)
+    }
+
+    /// The same; from now on this is about what comes.
+    pub(super) fn take_lost(&self) -> bool {
+        self.were_lost.swap(false, SeqCst)
+    }
+
     /// The coroutine whose memory begins here.
     fn thread_in(&self, block: usize) -> Option<*mut ffi::lua_State> {
+        if block == 0 {
+            return None;
+        }
         let threads = IN_FRONT.map(|before| (block + before) as *mut ffi::lua_State);
         // SAFETY: a thread is longer than what may lie in front of it, and tells by its first members which state it is of.
         threads

@@ -739,6 +739,16 @@ impl Watch {
         }
     }
 
+    /// Whether they are met: then what runs may be one that nobody knows of.
+    pub(crate) fn meets_newcomers(&self) -> bool {
+        self.newcomers.get().is_some()
+    }
+
+    /// Whether some of these have run under a hook of the host's that was put in the place of ours.
+    pub(crate) fn has_lost_newcomers(&self) -> bool {
+        self.newcomers.get().is_some_and(Newcomers::were_lost)
+    }
+
     /// They are met while a hook is wanted.
     fn see_to_newcomers(&self) {
         if let Some(newcomers) = self.newcomers.get() {
@@ -761,8 +771,9 @@ impl Watch {
         if !self.is_hooked() || self.bounds.is_limited() {
             return false;
         }
-        let mut is_blind = !self.main.is_hooked_by_us();
-        if is_blind {
+        let is_main_lost = !self.main.is_hooked_by_us();
+        let mut is_blind = is_main_lost || self.newcomers.get().is_some_and(Newcomers::take_lost);
+        if is_main_lost {
             self.others.set(self.main.raw(), None);
             hook::set_hook_of(self, self.main, self.watching.get());
         }

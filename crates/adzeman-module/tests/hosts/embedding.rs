@@ -152,3 +152,44 @@ fn a_host_that_takes_its_libraries_away_afterwards_is_stopped_and_looked_at() {
         has(&host.end(program), &["left 0 bytes\n"]);
     });
 }
+
+/// Handles a request, in two bits.
+const REQUEST: &str = "return function()
+  local by = 0
+  rise(by)
+  coroutine.yield()
+  local log = {by}
+  rise(by)
+  for i = 1, 2000 do by = by + 0 end
+  return not is_over()
+end
+";
+
+/// Attaches to requests, in ways that need the hook and in ways that do not.
+fn requests_are_stopped_in(host: &Embedded, program: PathBuf, how: &str) {
+    let program = host.start(program, how);
+    for round in 0..4 {
+        has(&host.user.attached(STOP), &["stopped by breakpoint 1, in rise"]);
+        // From the first bit into the second, whichever thread runs that. The host puts its own hook in the place of ours in between,
+        // which is found out where memory is taken: the line that does so is passed, and that is said.
+        let shown = host.user.attached(
+            "break at canal.lua:15 when by == 0\ngo\nremove all\ngo over\ngo over\nlook by\n\
+             break at canal.lua:18 when log and log[1] == 0\ngo\nremove all\nlook log\ngo out\n",
+        );
+        let expected = ["15 ┃   rise(by)", "16 ┃   coroutine.yield()", "18 ┃   rise(by)", "has set a hook of its own"];
+        assert!(expected.iter().all(|part| shown.contains(part)), "round {round} of {}: {shown}", host.version);
+    }
+    // Nobody leaves anything behind; the signal that the host has come to use is its own.
+    let printed = host.end(program);
+    has(&printed, &["0 signals\n", "allocator is the host's\n", "counted on\n", "left 0 bytes\n"]);
+}
+
+#[test]
+fn requests_in_coroutines_that_the_host_makes_and_hooks_itself_are_stopped_in() {
+    Embedded::each(REQUEST, |host, program| requests_are_stopped_in(host, program, "requests"));
+}
+
+#[test]
+fn requests_that_several_threads_serve_by_turns_are_stopped_in() {
+    Embedded::each(REQUEST, |host, program| requests_are_stopped_in(host, program, "turns"));
+}

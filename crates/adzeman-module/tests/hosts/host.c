@@ -3,6 +3,7 @@
 #include <lualib.h>
 #include <lauxlib.h>
 #include <pthread.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -123,6 +124,69 @@ static int allocator(void) {
   return failed;
 }
 
+static long signals;
+static void on_signal(int number) { (void)number; signals++; }
+
+static int resumed(lua_State *T, lua_State *L, int arguments) {
+#if LUA_VERSION_NUM >= 504
+  int results;
+  return lua_resume(T, L, arguments, &results);
+#else
+  return lua_resume(T, L, arguments);
+#endif
+}
+
+/* A request: the function that the script returned runs in a coroutine made for it, under a hook that is set anew whenever it goes on.
+   Whether it answered true. */
+static int served(lua_State *L, int *failed) {
+  lua_State *T = lua_newthread(L);
+  lua_pushvalue(L, 1);
+  lua_xmove(L, T, 1);
+  int status;
+  do {
+    lua_sethook(T, on_count, LUA_MASKCOUNT, 1000);
+    status = resumed(T, L, 0);
+  } while (status == LUA_YIELD);
+  if (status) { fprintf(stderr, "%s\n", lua_tostring(T, -1)); *failed = 1; }
+  int goes_on = !status && lua_toboolean(T, -1);
+  lua_settop(L, 1);
+  return goes_on;
+}
+
+static pthread_mutex_t lock = PTHREAD_MUTEX_INITIALIZER;
+static int is_over;
+
+static void *serves(void *state) {
+  int failed = 0;
+  while (!failed) {
+    pthread_mutex_lock(&lock);
+    if (!is_over && !served(state, &failed)) is_over = 1;
+    int ends = is_over;
+    pthread_mutex_unlock(&lock);
+    if (ends) break;
+    usleep(2000);
+  }
+  return NULL;
+}
+
+/* Requests, on this thread and on so many others by turns. It has a use of its own for the signal, as of when the script was loaded. */
+static int requests(int others) {
+  lua_State *L = lua_newstate(allocate, NULL);
+  luaL_openlibs(L);
+  int failed = run(L);
+  signal(SIGURG, on_signal);
+  pthread_t all[4];
+  for (int i = 0; i < others; i++) pthread_create(&all[i], NULL, serves, L);
+  serves(L);
+  for (int i = 0; i < others; i++) pthread_join(all[i], NULL);
+  printf("%ld signals\n", signals);
+  printf("allocator %s\n", lua_getallocf(L, NULL) == allocate ? "is the host's" : "is another's");
+  printf("counted %s\n", counted > 10 ? "on" : "nothing");
+  lua_close(L);
+  printf("left %zu bytes\n", in_use);
+  return failed;
+}
+
 int main(int argc, char **argv) {
   if (argc < 3) return 2;
   script = argv[2];
@@ -131,5 +195,7 @@ int main(int argc, char **argv) {
   if (!strcmp(argv[1], "forks")) return forks();
   if (!strcmp(argv[1], "hooks")) return hooks();
   if (!strcmp(argv[1], "allocator")) return allocator();
+  if (!strcmp(argv[1], "requests")) return requests(0);
+  if (!strcmp(argv[1], "turns")) return requests(2);
   return 2;
 }

@@ -1,10 +1,10 @@
-//! Programs that know nothing of Adzeman, with a script that loads the module: the plain interpreters, and programs in C that embed Lua in
-//! ways that the interpreters do not.
+//! Programs that know nothing of Adzeman, with a script that loads the module: the plain interpreters, programs of the system that run
+//! scripts (`tshark`, `haproxy`, `mpv`), and programs in C that embed Lua in ways that the interpreters do not.
 //!
-//! They need the interpreters and libraries of the system (`lua5.2`, `liblua5.2-dev` and so on), a C compiler, and the command, which is
-//! built before (`cargo build -p adzeman-cli`), or is the one of `ADZEMAN_COMMAND`. What is not there is left out, by name; nothing may be
+//! They need those, the libraries of the system (`liblua5.2-dev` and so on), a C compiler, and the command, which is built before (`cargo build -p adzeman-cli`), or is the one of `ADZEMAN_COMMAND`. What is not there is left out, by name; nothing may be
 //! with `ADZEMAN_ALL_HOSTS=1`.
 
 mod embedding;
 mod interpreters;
+mod programs;
 mod user;

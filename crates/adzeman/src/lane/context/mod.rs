@@ -288,6 +288,8 @@ impl LocalContext {
                 decider.expect_handler(true);
             }
             if !self.host.is_attached() {
+                // Who comes next is told anew.
+                lock(&self.blindness_told).clear();
                 decider.run_freely();
                 self.link.pause_wanted.store(false, Ordering::SeqCst);
             }

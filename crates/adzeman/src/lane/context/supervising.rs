@@ -110,8 +110,8 @@ impl Supervisor for LocalContext {
     fn was_blind(&self, why: Blindness) {
         let text = match why {
             Blindness::OtherHook => format!(
-                "the host has set a hook of its own on {}, or on a coroutine there, while lines were watched for: breakpoints under \
-                 the line hook could be missed from then until now; it goes on beside ours where it is set before the context is \
+                "the host has set a hook of its own on {}, or on a coroutine there, while lines were watched for: steps, and breakpoints \
+                 under the line hook, could miss lines from then until now; it goes on beside ours where it is set before the context is \
                  opened, and coroutines are resumed by the context\n",
                 self.link.name
             ),
