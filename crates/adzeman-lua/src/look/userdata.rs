@@ -155,7 +155,8 @@ struct Members {
 }
 
 /// The members of the value at `value`: entries of the table `__index`, or of the tables that a function `__index` captures,
-/// where the binding keeps computed fields and methods apart by name.
+/// where the binding keeps computed fields and methods apart by name. What a native function captures has no names: there, computed fields
+/// are those of the table that is the metatable's `__getters` as well, as several bindings have it.
 fn members(state: State, value: c_int) -> Result<Members, EngineError> {
     let top = state.top();
     let mut members = Members::default();
@@ -165,10 +166,13 @@ fn members(state: State, value: c_int) -> Result<Members, EngineError> {
             Type::Table => members.methods = function_names(state)?,
             Type::Function => {
                 let function = state.top();
+                state.raw_get_field(function - 1, "__getters")?;
+                let getters = state.top();
                 for number in 1.. {
                     let Some(name) = state.push_captured(function, number) else { break };
                     match (state.type_at(-1), name.as_str()) {
                         (Type::Table, "field_getters") => members.computed = function_names(state)?,
+                        (Type::Table, _) if state.raw_equal(-1, getters) => members.computed = function_names(state)?,
                         (Type::Table, _) => members.methods.extend(function_names(state)?),
                         _ => {}
                     }

@@ -89,6 +89,7 @@ DissectorTable.get("udp.port"):add(4711, lock)
             "43  number",
             "12  number",
             "userdata with the text \"a Pinfo\"",
+            "'look info.abs_ts' computes it",
             "seen is now 7",
             "LOCK",
         ],
