@@ -23,6 +23,7 @@ mod linux {
     use adzeman_core::evaluation::Inside;
     use mlua::ffi;
 
+    use crate::ffi::forks::forks;
     use crate::ffi::hook;
     use crate::ffi::internals;
     use crate::ffi::layout;
@@ -359,13 +360,13 @@ mod linux {
         })
     }
 
-    /// The place of one context in the table that the handler reads.
-    pub(crate) struct Registration(Option<&'static Entry>);
+    /// The place of one context in the table that the handler reads, and how often this process was copied when it was taken.
+    pub(crate) struct Registration(Option<&'static Entry>, u32);
 
     /// Enters the main thread of a state; called on the thread that runs it.
     pub(crate) fn register(main: State) -> Registration {
         if !installed() {
-            return Registration(None);
+            return Registration(None, forks());
         }
         PROTECTED_CALL.store(internals::protected_call().unwrap_or(NOT_KNOWN), SeqCst);
         new_line::prepare();
@@ -380,7 +381,7 @@ mod linux {
         }
         entry.state.store(main.raw(), SeqCst);
         entry.thread.store(this_thread(), SeqCst);
-        Registration(Some(entry))
+        Registration(Some(entry), forks())
     }
 
     /// The number of this thread; from now on the handler knows it.
@@ -485,7 +486,8 @@ mod linux {
             if let Some(entry) = self.0 {
                 entry.state.store(ptr::null_mut(), SeqCst);
                 entry.running.store(ptr::null_mut(), SeqCst);
-                while entry.looking.load(SeqCst) != 0 {
+                // In a copy of the process, whoever looked then is not there to end that.
+                while entry.looking.load(SeqCst) != 0 && self.1 == forks() {
                     thread::yield_now();
                 }
                 entry.thread.store(FREE, SeqCst);

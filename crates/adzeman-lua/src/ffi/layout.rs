@@ -174,6 +174,15 @@ pub(super) unsafe fn offset_of_call(raw: *mut ffi::lua_State, call: *const c_voi
     }
 }
 
+/// Whether a thread has a stack: one that is being made has none yet, and one for which there was no memory never has.
+///
+/// # Safety
+/// As [`state_of`].
+pub(super) unsafe fn has_stack(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller; the offset was checked.
+    unsafe { ptr::read::<usize>(raw.cast::<c_void>().byte_add(STACK_OF_THREAD).cast()) != 0 }
+}
+
 /// The address of the native function of a call, if it has no captured variables.
 ///
 /// # Safety

@@ -13,10 +13,11 @@
 use std::ffi::c_void;
 use std::ptr;
 use std::sync::atomic::Ordering::SeqCst;
-use std::sync::atomic::{AtomicBool, AtomicPtr, AtomicU8, AtomicUsize, fence};
+use std::sync::atomic::{AtomicBool, AtomicPtr, AtomicU8, AtomicU32, AtomicUsize, fence};
 
 use super::api as ffi;
 
+use super::forks::forks;
 use super::hook::{self, caught};
 use super::internals;
 use super::layout;
@@ -84,10 +85,10 @@ pub(super) struct Newcomers {
     /// Whether one of these was found under another hook than ours, which it had before.
     were_lost: AtomicBool,
     count: AtomicUsize,
-    /// Whether the newest one is being made: its stack is what is allocated next.
-    is_being_made: AtomicBool,
-    /// At which allocation from now those are looked for that were there before; 0 where they are not.
-    looks_for_all: AtomicU8,
+    /// Whether those are looked for that were there before.
+    looks_for_all: AtomicBool,
+    /// How often this process was copied when the state was opened.
+    forks: AtomicU32,
 }
 
 /// An allocator for each of these, by their numbers.
@@ -145,8 +146,8 @@ impl Newcomers {
             in_sight: [const { InSight::none() }; IN_SIGHT],
             were_lost: AtomicBool::new(false),
             count: AtomicUsize::new(0),
-            is_being_made: AtomicBool::new(false),
-            looks_for_all: AtomicU8::new(0),
+            looks_for_all: AtomicBool::new(false),
+            forks: AtomicU32::new(0),
         }
     }
 
@@ -158,7 +159,8 @@ impl Newcomers {
         }
         let newcomers = ALL.iter().find(|held| held.held.compare_exchange(FREE, TAKEN, SeqCst, SeqCst).is_ok())?;
         newcomers.were_lost.store(false, SeqCst);
-        newcomers.looks_for_all.store(0, SeqCst);
+        newcomers.looks_for_all.store(false, SeqCst);
+        newcomers.forks.store(forks(), SeqCst);
         newcomers.home.store(here(), SeqCst);
         newcomers.is_moving.store(false, SeqCst);
         newcomers.main.store(main.raw(), SeqCst);
@@ -170,7 +172,8 @@ impl Newcomers {
     pub(super) fn release(&self) {
         // One that is retired stays so.
         let is_left = self.held.compare_exchange(TAKEN, LEFT, SeqCst, SeqCst).is_ok();
-        while self.is_seen_to.swap(true, SeqCst) {
+        // In a copy of the process, whoever saw to it then is not there to end that.
+        while self.is_seen_to.swap(true, SeqCst) && self.forks.load(SeqCst) == forks() {
             std::thread::yield_now();
         }
         if is_left {
@@ -207,7 +210,6 @@ impl Newcomers {
             } else if is_wanted && !is_ours {
                 // Whose memory was given back meanwhile was not seen.
                 self.in_sight.iter().for_each(|held| held.set(0));
-                self.is_being_made.store(false, SeqCst);
                 self.own.store(now as usize, SeqCst);
                 fence(SeqCst);
                 self.is_set.store(true, SeqCst);
@@ -220,10 +222,10 @@ impl Newcomers {
         }
     }
 
-    /// Something is wanted of whatever runs next: our hook is put onto all coroutines, also those that were there before. Not at the next
-    /// allocation, which may be for the stack of one that is being made, but at the one behind that.
+    /// Something is wanted of whatever runs next: at the next allocation our hook is put onto all coroutines, also those that were there
+    /// before.
     pub(super) fn ask(&self) {
-        self.looks_for_all.store(2, SeqCst);
+        self.looks_for_all.store(true, SeqCst);
         self.see_to(true);
     }
 
@@ -243,7 +245,6 @@ impl Newcomers {
     fn note(&self, block: usize) {
         if self.watch().is_some() {
             self.in_sight[self.count.fetch_add(1, SeqCst) % IN_SIGHT].set(block);
-            self.is_being_made.store(true, SeqCst);
         }
     }
 
@@ -255,26 +256,20 @@ impl Newcomers {
         }
     }
 
-    /// Has coroutines watched that are not. Whatever is allocated now, no coroutine in sight is in the making.
+    /// Has coroutines watched that are not.
     fn look(&self) {
         let Some(watch) = self.watch() else { return };
-        if self.is_being_made.swap(false, SeqCst) {
-            return;
-        }
         if here() != self.home.load(SeqCst) {
             self.is_moving.store(true, SeqCst);
         }
         caught(|| {
-            let before = self.looks_for_all.load(SeqCst);
-            // Who asks meanwhile is heard.
-            let counted = self.looks_for_all.compare_exchange(before, before.saturating_sub(1), SeqCst, SeqCst);
-            if before == 1 && counted.is_ok() {
+            if self.looks_for_all.swap(false, SeqCst) {
                 // SAFETY: this is called in the midst of an allocation: what is in a list then was allocated, and was not given back.
                 self.each_before(|thread| unsafe { hook::meet(watch, thread) });
             }
             for held in &self.in_sight {
                 let Some(thread) = self.thread_in(held.block.load(SeqCst)) else { continue };
-                // SAFETY: its memory was not given back, and it was made since then.
+                // SAFETY: its memory was not given back, and it has a stack, which is the last thing that it is given.
                 let (is_lost, is_met) = unsafe {
                     let is_lost = held.is_met.load(SeqCst) && !hook::is_met(thread) && watch.is_watching();
                     hook::meet(watch, thread);
@@ -304,10 +299,12 @@ impl Newcomers {
             return None;
         }
         let threads = IN_FRONT.map(|before| (block + before) as *mut ffi::lua_State);
-        // SAFETY: a thread is longer than what may lie in front of it, and tells by its first members which state it is of.
-        threads
-            .into_iter()
-            .find(|thread| unsafe { layout::state_of(*thread) == layout::state_of(self.main.load(SeqCst)) })
+        // SAFETY: a thread is longer than what may lie in front of it, and tells by its first members which state it is of: they are filled
+        // in before anything else is allocated, its stack with nothing.
+        let is_one = |thread: &*mut ffi::lua_State| unsafe {
+            layout::state_of(*thread) == layout::state_of(self.main.load(SeqCst)) && layout::has_stack(*thread)
+        };
+        threads.into_iter().find(is_one)
     }
 
     /// Shows the main thread, and coroutines that are alive, among the newest objects.
@@ -320,8 +317,11 @@ impl Newcomers {
             if object == 0 {
                 return;
             }
-            if header.tag(object) == ffi::LUA_TTHREAD as u8 && header.is_alive(object) {
-                show(object as *mut ffi::lua_State);
+            let thread = object as *mut ffi::lua_State;
+            let is_thread = header.tag(object) == ffi::LUA_TTHREAD as u8 && header.is_alive(object);
+            // SAFETY: that is what it is.
+            if is_thread && unsafe { layout::has_stack(thread) } {
+                show(thread);
             }
             object = header.next(object);
         }
