@@ -78,18 +78,21 @@ pub(crate) fn attach(arguments: &Attach, printer: &Printer) -> Result<(), CliErr
         })?,
         None => reach::reach(target)?,
     };
-    let mut session = open(reached, opening, printer)?;
+    let mut session = open(reached, opening, printer, true)?;
     if let Some(name) = &arguments.context {
         session.run(Command::UseContext(name.clone()))?;
     }
     commands.carry_out(&mut session)
 }
 
-/// Attaches, with what the project file says, and says so.
-fn open<'a>(reached: Reached, opening: Opening, printer: &'a Printer) -> Result<Session<'a>, CliError> {
+/// Attaches, with what the project file says, and says so. Scripts that the host holds may run from then on if it `is_all`; otherwise once
+/// a command wants that.
+fn open<'a>(reached: Reached, opening: Opening, printer: &'a Printer, is_all: bool) -> Result<Session<'a>, CliError> {
     let mut session = Session::attach(reached, opening, printer)?;
     let kept = session.set_kept()?;
-    session.ready()?;
+    if is_all {
+        session.ready()?;
+    }
     printer.report(None, &session.greeting(kept));
     let compared = session.compare_sources();
     session.tell_failure(compared)?;
@@ -127,11 +130,17 @@ fn control(launch: Launch, options: &SessionOptions, printer: &Printer) -> Resul
     let opening = opening(options, Manner::default())?;
     let marked = Marked::default();
     let (launched, reached) = launch_shown(&launch, &marked, printer)?;
-    let mut session = open(reached, opening, printer)?;
     let stops_first = launch.stops_first;
+    // The breakpoints at the head of a file are set before the first line runs.
+    let is_all = stops_first || matches!(commands, Commands::Person);
+    let mut session = open(reached, opening, printer, is_all)?;
     session.owns(Owned { launch, launched, marked });
     let begun = if stops_first { session.wait().map(|stop| printer.report(None, &stop)) } else { Ok(()) };
-    let outcome = begun.and_then(|()| commands.carry_out(&mut session));
+    let mut outcome = begun.and_then(|()| commands.carry_out(&mut session));
+    if !session.is_ready {
+        // A command failed before anything ran: what was started runs on, as after any that fails.
+        outcome = outcome.and(session.ready());
+    }
     let ended = session.into_owned().map(|mut owned| owned.launched.wait());
     match (outcome, ended) {
         // A host that has ended was what the session was for.

@@ -22,6 +22,9 @@ pub(crate) fn run_line(session: &mut Session<'_>, line: &str, echo: bool) -> Res
         }
         return Ok(Next::Ask);
     }
+    if !session.is_ready && !command.only_prepares() {
+        session.ready()?;
+    }
     session.take_waiting()?;
     // Who lets scripts go on means the stop they know of, so `go` shows one that they have not seen. Nothing typed lands in another
     // context than the one that the prompt has shown.

@@ -120,6 +120,8 @@ pub(crate) struct Session<'a> {
     patience: Option<Duration>,
     role: WhoControls,
     origin: Origin,
+    /// Whether the host was told that everything is set.
+    pub(crate) is_ready: bool,
 }
 
 /// The stop, and what of it is being looked at.
@@ -297,6 +299,7 @@ impl<'a> Session<'a> {
             patience,
             role,
             origin: Origin { manner, target, how, owned: None },
+            is_ready: false,
         };
         session.refresh_contexts()?;
         Ok(session)
@@ -305,6 +308,7 @@ impl<'a> Session<'a> {
     /// Tells the host that everything is set: scripts that it holds until someone is there may run.
     pub(crate) fn ready(&mut self) -> Result<(), CliError> {
         let _: serde_json::Value = self.client.request("configurationDone", &json!({}))?;
+        self.is_ready = true;
         self.hear_of_stops()
     }
 

@@ -321,10 +321,12 @@ fn donor(state: State, found: &Found, more: &More, own: &BTreeSet<usize>) -> Res
     }
     let name = &more.name;
     if more.name == "_ENV" {
-        // Each time a script is loaded it is given globals of its own, which are the same ones for most.
-        let first = candidates.values().next().map(|holders| holders[0]);
+        // Each time a script is loaded it is given globals of its own, which are the same ones for most. What was loaded to arm it, and let
+        // go of since, has none.
+        let all = || candidates.values().map(|holders| holders[0]);
+        let first = all().find(|one| !holds_nothing(state, found, *one)).or_else(|| all().next());
         let Some(first) = first else { return Ok(None) };
-        let is_same = candidates.values().all(|holders| holds_same(state, found, first, holders[0]));
+        let is_same = all().all(|one| holds_nothing(state, found, one) || holds_same(state, found, first, one));
         return if is_same {
             Ok(Some(first))
         } else {
@@ -345,6 +347,15 @@ fn donor(state: State, found: &Found, more: &More, own: &BTreeSet<usize>) -> Res
             }
         }
     }
+}
+
+/// Whether a captured variable holds nil.
+fn holds_nothing(state: State, found: &Found, (holder, at): Donor) -> bool {
+    let top = state.top();
+    state.raw_get_index(found.table, holder);
+    let holds_something = state.push_captured(-1, at + 1).is_some() && state.type_at(-1) != Type::Nil;
+    state.cut_to(top);
+    !holds_something
 }
 
 /// Whether two captured variables hold the same value.

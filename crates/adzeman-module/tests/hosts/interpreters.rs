@@ -237,3 +237,24 @@ fn where_there_is_no_module_it_is_said_how_to_get_one() {
     assert_eq!(output.status.code(), Some(3));
     has(&text(&output.stderr), &["there is no module in", "assemble FOLDER", "ADZEMAN_MODULE=FOLDER"]);
 }
+
+#[test]
+fn what_is_set_at_the_head_of_a_file_is_set_before_the_first_line_runs() {
+    each_version(|version| {
+        // Over in a moment.
+        let user = User::new("local level = 2\nprint(level)\n");
+        let start = |commands: &str| {
+            let mut start = user.prepared(command());
+            start.env("ADZEMAN_MODULE", folder()).args(["start", "--with-module", "--batch", "-", "--"]);
+            fed(start.args([&format!("lua{version}"), "canal.lua"]), commands)
+        };
+        for _ in 0..10 {
+            let shown = text(&start("break at canal.lua:2\nbreaks\n\ngo\nlet level = 40\n").stdout);
+            has(&shown, &["stopped by breakpoint 1", "level is now 40", "| 40"]);
+        }
+        // Whatever fails there, the program runs.
+        for commands in ["", "break at canal.lua:2 when\n", "nonsense\n"] {
+            has(&text(&start(commands).stdout), &["| 2"]);
+        }
+    });
+}
