@@ -157,6 +157,8 @@ pub(crate) struct Clients {
     keeps_stop_until: Mutex<Option<Instant>>,
     /// Whether a client has said that it is ready since the last time that none was attached.
     ready: AtomicBool,
+    /// How often one has said so.
+    times_ready: AtomicU64,
     /// [`forks`] where the host began.
     forks: u32,
 }
@@ -172,6 +174,7 @@ impl Clients {
             controller: Mutex::default(),
             keeps_stop_until: Mutex::default(),
             ready: AtomicBool::new(false),
+            times_ready: AtomicU64::new(0),
             forks: forks(),
         }
     }
@@ -224,6 +227,12 @@ impl Clients {
 
     pub(crate) fn is_now_ready(&self) {
         self.ready.store(true, SeqCst);
+        self.times_ready.fetch_add(1, SeqCst);
+    }
+
+    /// How often somebody has said so, who may have left since.
+    pub(crate) fn times_ready(&self) -> u64 {
+        self.times_ready.load(SeqCst)
     }
 
     /// Adds a client that has not attached yet, unless too many came its way already.

@@ -522,7 +522,9 @@ impl LocalContext {
         let Some(lane) = self.lane().filter(|_| self.host.clients.are_here()) else { return false };
         let until = Instant::now().checked_add(limit);
         self.link.standing.wait(true);
-        while !self.host.clients.is_ready() && !self.host.closing.load(Ordering::SeqCst) {
+        let before = self.host.clients.times_ready();
+        let was_somebody_ready = || self.host.clients.is_ready() || self.host.clients.times_ready() != before;
+        while !was_somebody_ready() && !self.host.closing.load(Ordering::SeqCst) {
             if until.is_some_and(|until| Instant::now() >= until) {
                 break;
             }
