@@ -64,24 +64,6 @@ pub(crate) enum Limit {
     Memory(u64),
 }
 
-impl Command {
-    /// Whether it only says what is wanted once scripts run: those that a host holds need not run for it.
-    pub(crate) const fn only_prepares(&self) -> bool {
-        matches!(
-            self,
-            Self::Nothing
-                | Self::Break(_)
-                | Self::Breaks
-                | Self::Arm(_)
-                | Self::Enable(..)
-                | Self::Remove(_)
-                | Self::Keep(_)
-                | Self::Library(_)
-                | Self::Limit(_)
-        )
-    }
-}
-
 /// A line, understood.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Command {
@@ -148,6 +130,24 @@ pub(crate) enum Command {
     End,
     Leave,
     Help(Option<&'static str>),
+}
+
+impl Command {
+    /// Whether it only says what is wanted once scripts run: those that a host holds need not run for it.
+    pub(crate) const fn only_prepares(&self) -> bool {
+        matches!(
+            self,
+            Self::Nothing
+                | Self::Break(_)
+                | Self::Breaks
+                | Self::Arm(_)
+                | Self::Enable(..)
+                | Self::Remove(_)
+                | Self::Keep(_)
+                | Self::Library(_)
+                | Self::Limit(_)
+        )
+    }
 }
 
 /// Which script gets the text of its file.

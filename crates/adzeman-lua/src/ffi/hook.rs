@@ -559,25 +559,13 @@ pub(crate) fn look_soon(watch: &Watch, thread: State) {
     }
 }
 
-/// Whether a thread has a hook of this crate.
-///
-/// # Safety
-/// As [`meet`].
-pub(super) unsafe fn is_met(raw: *mut ffi::lua_State) -> bool {
-    // SAFETY: given by the caller.
-    unsafe { ffi::lua_gethook(raw) }.is_some_and(is_ours)
-}
-
 /// A thread may have no hook of ours, as the host says nothing of it: has it watch what it should from the next instruction on. Nothing
 /// is asked of the engine but what a thread's hook is, for this is done in the midst of an allocation.
-///
-/// # Safety
-/// `raw` is a live thread of the state, which this OS thread runs.
-pub(super) unsafe fn meet(watch: &Watch, raw: *mut ffi::lua_State) {
-    // SAFETY: given by the caller.
-    if unsafe { is_met(raw) } {
+pub(super) fn meet(watch: &Watch, thread: State) {
+    if thread.is_hooked_by_us() {
         return;
     }
+    let raw = thread.raw();
     let wanted = match watch.watching() {
         Watching::Nothing => 0,
         Watching::Events(mask) => watch.confined.mask(raw, mask),
@@ -589,7 +577,7 @@ pub(super) unsafe fn meet(watch: &Watch, raw: *mut ffi::lua_State) {
     let (looks_up, count) = if watch.runs_openly() { (LOOKING_UP, LOOK_UP_INSTRUCTIONS) } else { (0, 0) };
     let mask = wanted | lines | looks_up | returns_awaited(watch);
     if mask != 0 {
-        // SAFETY: given by the caller.
+        // SAFETY: the thread is live.
         unsafe { put(watch, raw, mask, count) };
     }
 }

@@ -198,6 +198,12 @@ mod linux {
                 newcomers: AtomicPtr::new(ptr::null_mut()),
             }
         }
+
+        /// The coroutines of a host that says nothing of them, if it is one.
+        fn newcomers(&self) -> Option<&'static Newcomers> {
+            // SAFETY: what is put there is static.
+            unsafe { self.newcomers.load(SeqCst).as_ref() }
+        }
     }
 
     /// Some entries, and more of them, once there were not enough. None is ever given back: the handler may look at any time.
@@ -526,9 +532,7 @@ mod linux {
             let Some((entry, state)) = self.0 else { return false };
             // Who takes the state out waits until it is not looked at any more.
             entry.looking.fetch_add(1, SeqCst);
-            // SAFETY: what is put there is static.
-            let newcomers = unsafe { entry.newcomers.load(SeqCst).as_ref() };
-            let newcomers = newcomers.filter(|_| entry.state.load(SeqCst) as usize == state);
+            let newcomers = entry.newcomers().filter(|_| entry.state.load(SeqCst) as usize == state);
             newcomers.inspect(|newcomers| newcomers.ask());
             entry.looking.fetch_sub(1, SeqCst);
             newcomers.is_some()
@@ -538,8 +542,7 @@ mod linux {
         /// False where there is no way, or the context is gone.
         pub(crate) fn reach(&self, reached: &mut BTreeSet<i64>) -> bool {
             let Some(entry) = self.entry() else { return false };
-            // SAFETY: what is put there is static.
-            if unsafe { entry.newcomers.load(SeqCst).as_ref() }.is_some_and(Newcomers::are_moving) {
+            if entry.newcomers().is_some_and(Newcomers::are_moving) {
                 // Another thread may run the state than the one that would be told.
                 return false;
             }

@@ -264,21 +264,15 @@ impl Newcomers {
         }
         caught(|| {
             if self.looks_for_all.swap(false, SeqCst) {
-                // SAFETY: this is called in the midst of an allocation: what is in a list then was allocated, and was not given back.
-                self.each_before(|thread| unsafe { hook::meet(watch, thread) });
+                self.each_before(|thread| hook::meet(watch, thread));
             }
             for held in &self.in_sight {
                 let Some(thread) = self.thread_in(held.block.load(SeqCst)) else { continue };
-                // SAFETY: its memory was not given back, and it has a stack, which is the last thing that it is given.
-                let (is_lost, is_met) = unsafe {
-                    let is_lost = held.is_met.load(SeqCst) && !hook::is_met(thread) && watch.is_watching();
-                    hook::meet(watch, thread);
-                    (is_lost, hook::is_met(thread))
-                };
-                held.is_met.store(is_met, SeqCst);
-                if is_lost {
+                if held.is_met.load(SeqCst) && !thread.is_hooked_by_us() && watch.is_watching() {
                     self.were_lost.store(true, SeqCst);
                 }
+                hook::meet(watch, thread);
+                held.is_met.store(thread.is_hooked_by_us(), SeqCst);
             }
         });
     }
@@ -294,7 +288,7 @@ impl Newcomers {
     }
 
     /// The coroutine whose memory begins here.
-    fn thread_in(&self, block: usize) -> Option<*mut ffi::lua_State> {
+    fn thread_in(&self, block: usize) -> Option<State> {
         if block == 0 {
             return None;
         }
@@ -304,14 +298,16 @@ impl Newcomers {
         let is_one = |thread: &*mut ffi::lua_State| unsafe {
             layout::state_of(*thread) == layout::state_of(self.main.load(SeqCst)) && layout::has_stack(*thread)
         };
-        threads.into_iter().find(is_one)
+        // SAFETY: its memory was not given back, and it has a stack, which is the last thing that it is given.
+        threads.into_iter().find(is_one).map(|thread| unsafe { State::new(thread) })
     }
 
     /// Shows the main thread, and coroutines that are alive, among the newest objects.
-    fn each_before(&self, mut show: impl FnMut(*mut ffi::lua_State)) {
-        show(self.main.load(SeqCst));
+    fn each_before(&self, mut show: impl FnMut(State)) {
         // SAFETY: the state is live.
-        let Some(header) = internals::header(unsafe { State::new(self.main.load(SeqCst)) }) else { return };
+        let main = unsafe { State::new(self.main.load(SeqCst)) };
+        show(main);
+        let Some(header) = internals::header(main) else { return };
         let mut object = header.first();
         for _ in 0..LOOKED_AT {
             if object == 0 {
@@ -321,7 +317,8 @@ impl Newcomers {
             let is_thread = header.tag(object) == ffi::LUA_TTHREAD as u8 && header.is_alive(object);
             // SAFETY: that is what it is.
             if is_thread && unsafe { layout::has_stack(thread) } {
-                show(thread);
+                // SAFETY: this is called in the midst of an allocation: what is in a list then was allocated, and was not given back.
+                show(unsafe { State::new(thread) });
             }
             object = header.next(object);
         }
