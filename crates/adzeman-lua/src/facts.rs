@@ -58,7 +58,7 @@ fn holds(whole: &[Prototype<'_>], function: &Prototype<'_>) -> bool {
     let is_same = |held: &Prototype<'_>| {
         (held.first, held.last, &held.lines) == (function.first, function.last, &function.lines)
             && held.code == function.code
-            && held.captured.len() == function.captured.len()
+            && held.captured_count == function.captured_count
     };
     whole.iter().any(is_same)
 }

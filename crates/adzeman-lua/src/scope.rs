@@ -5,6 +5,7 @@ use std::ffi::c_int;
 use adzeman_core::engine::EngineError;
 use adzeman_core::path::{Notation, Path, Root, Segment};
 
+use crate::dialect::{Dialect as _, Version};
 use crate::environments;
 use crate::ffi::hook;
 use crate::ffi::places::{NamePlace, name_place};
@@ -223,6 +224,14 @@ pub(crate) fn push_function_of(target: Target) {
 /// # Errors
 /// Where those do not see the same.
 pub(crate) fn push_environment_of(target: Target, state: State) -> Result<(), EngineError> {
+    if Version::ENVIRONMENTS_BESIDE {
+        push_function_of(target);
+        target.state.push_environment(-1);
+        target.state.swap();
+        target.state.pop(1);
+        target.state.move_to(state, 1);
+        return Ok(());
+    }
     let function = target.state.level(target.level);
     match function.as_ref().and_then(hook::sees) {
         Some(Sees::Captured(number)) => {

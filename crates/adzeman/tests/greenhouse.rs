@@ -14,6 +14,8 @@ use serde_json::{Value as Json, json};
 mod harness;
 #[path = "../examples/greenhouse/house.rs"]
 mod house;
+#[path = "../../adzeman-lua/tests/lua/versions.rs"]
+mod versions;
 
 use harness::Client;
 use house::{House, describe};

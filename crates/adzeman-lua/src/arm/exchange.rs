@@ -298,6 +298,7 @@ impl Exchanges {
     /// Takes what came of a walk; `is_whole` is whether it came to everything.
     pub(super) fn end_settling(&mut self, mut settling: Settling, is_whole: bool, state: State) {
         self.under_way.clear();
+        let is_whole = is_whole && settling.is_sure();
         let may_go = settling.retired.difference(&settling.in_use).copied().collect();
         for source in settling.wanted {
             self.touched.insert(source);

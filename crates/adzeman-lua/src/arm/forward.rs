@@ -14,6 +14,7 @@ use adzeman_core::source::SourceId;
 use super::Arms;
 use super::reload::push_function_with;
 use super::settling::Placed;
+use crate::dialect::{Dialect as _, Version};
 use crate::evaluate::FORWARDING;
 use crate::ffi::body::{captured_by, with_body};
 use crate::ffi::state::{Slot, State, Type};
@@ -234,6 +235,10 @@ impl Arms {
             let body = exchanges.target(new, forward.new).filter(|body| body.captured() == captured);
             let Some(body) = body else { return Ok(()) };
             body.give_to(state, successor);
+        }
+        if Version::ENVIRONMENTS_BESIDE {
+            state.push_environment(function);
+            state.set_environment(successor);
         }
         for at in 0..forward.names.len() {
             state.join_captured((successor, at + 1), (function, at + 1));

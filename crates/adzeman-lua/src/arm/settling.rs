@@ -1,5 +1,6 @@
 //! Giving functions the bodies that they should have, wherever they are in the state.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 
 use adzeman_core::source::SourceId;
@@ -28,6 +29,8 @@ pub(super) struct Settling {
     pub(super) in_use: HashSet<usize>,
     /// The roots of the bodies that no function was to get any more when this began: others may have been given to some since.
     pub(super) retired: HashSet<usize>,
+    /// Whether there was a function of which it could not be told what it is.
+    is_unsure: Cell<bool>,
 }
 
 /// The functions of a source that must keep their bodies for now, as they are on a stack.
@@ -45,6 +48,11 @@ impl Settling {
     /// For these sources, by their chunk names.
     pub(super) fn of(wanted: HashSet<SourceId>, names: HashMap<String, SourceId>, retired: HashSet<usize>) -> Self {
         Self { wanted, names, retired, ..Self::default() }
+    }
+
+    /// Whether it is known of each function that was looked at what it is.
+    pub(super) fn is_sure(&self) -> bool {
+        !self.is_unsure.get()
     }
 
     /// The script has run: what was known of stacks and of bodies may be past.
@@ -110,6 +118,7 @@ impl Settling {
 
     fn place_stranger(&self, exchanges: &Exchanges, state: State, function: Object<'_>, body: Body<'_>) -> Placed {
         if !function.push(state) {
+            self.is_unsure.set(true);
             return Placed::Elsewhere;
         }
         let chunk_name = state.function_info(-1).chunk_name;

@@ -322,7 +322,7 @@ fn taught(filter: &mut Filter, line: Line, refused: &Refused) -> (bool, bool) {
 
 /// Whether each function of one chunk can stand where that of another one does.
 fn fits(chunk: &[Prototype<'_>], other: &[Prototype<'_>]) -> bool {
-    let shape = |held: &Prototype<'_>| (held.first, held.last, held.captured.len(), held.inside);
+    let shape = |held: &Prototype<'_>| (held.first, held.last, held.captured_count, held.inside);
     chunk.iter().map(shape).eq(other.iter().map(shape))
 }
 

@@ -1,4 +1,4 @@
-//! What Lua 5.2 and 5.3 have in common.
+//! What Lua 5.1, 5.2 and 5.3 have in common.
 
 use super::chunk::Reader;
 use super::operations::Instructions;
@@ -9,7 +9,7 @@ const FIRST: u32 = 6;
 const FIRST_OPERAND: u32 = 0xff;
 const SECOND: u32 = 23;
 
-/// What both have in common; [harmless](Instructions::harmless) are the first instructions, which load, and others by their numbers. No
+/// What they have in common; [harmless](Instructions::harmless) are the first instructions, which load, and others by their numbers. No
 /// calculation is among them: it runs metamethods, or raises, by itself.
 pub(super) const INSTRUCTIONS: Instructions = Instructions {
     operation_bits: FIRST,
@@ -19,6 +19,8 @@ pub(super) const INSTRUCTIONS: Instructions = Instructions {
     third_mask: 0x1ff,
     constant: 14,
     load_constant: 1,
+    moves: 0,
+    get_global: None,
     get_captured: 5,
     set_captured: 9,
     get_field_of_captured: 6,
@@ -32,6 +34,28 @@ pub(super) const INSTRUCTIONS: Instructions = Instructions {
 /// A number of 32 bits.
 pub(super) fn number(reader: &mut Reader<'_>) -> Option<usize> {
     usize::try_from(reader.words(1)?[0]).ok()
+}
+
+/// Reads a text of 5.1 or 5.2: its length and one, its bytes and a zero; 0 for none.
+#[cfg(any(feature = "lua51", feature = "lua52"))]
+pub(super) fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]> {
+    match usize::from_ne_bytes(reader.bytes(8)?.try_into().ok()?) {
+        0 => Some(&[]),
+        size => reader.bytes(size)?.strip_suffix(&[0]),
+    }
+}
+
+/// Reads a constant of 5.1 or 5.2.
+#[cfg(any(feature = "lua51", feature = "lua52"))]
+pub(super) fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
+    Some(match tag {
+        // Functions, which only bodies of this engine have there: nothing is written behind the tag.
+        0 | 6 => None,
+        1 => reader.byte().map(|_| None)?,
+        3 => reader.bytes(8).map(|_| None)?,
+        4 => Some(reader.string()?),
+        _ => return None,
+    })
 }
 
 /// The line of each instruction.

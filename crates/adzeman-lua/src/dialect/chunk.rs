@@ -3,8 +3,11 @@
 //! The layout is that of `ldump.c` and `lundump.c` of Lua 5.4; the rule for which instructions count is that of
 //! `lua_getinfo` with `L`. The chunk is made by the very engine that runs the script, in this process.
 
+use std::borrow::Cow;
+
 use adzeman_core::source::{Line, LineSet};
 
+use super::operations::Operation;
 use super::{Dialect as _, Version};
 
 /// One function of a chunk.
@@ -23,7 +26,9 @@ pub(crate) struct Prototype<'a> {
     /// Its constants: the texts among them.
     pub(crate) texts: Vec<Option<&'a [u8]>>,
     /// Its captured variables: of which function, which of its variables, and of which kind.
-    pub(crate) captured: &'a [u8],
+    pub(crate) captured: Cow<'a, [u8]>,
+    /// How many those are, also where it is not said which.
+    pub(crate) captured_count: usize,
     /// Where in the chunk its instructions begin, and what is written of its captured variables: what they are, and their names.
     pub(crate) code_at: usize,
     pub(crate) captured_at: usize,
@@ -152,6 +157,7 @@ impl<'a> Reader<'a> {
             self.string()?;
         }
         let (first, last) = (self.line()?, self.line()?);
+        let captured_count = if Version::MAKES_FUNCTION.is_some() { usize::from(self.byte()?) } else { 0 };
         self.byte()?;
         let prepares_arguments = Version::prepares_arguments(self.byte()?);
         self.byte()?;
@@ -161,7 +167,7 @@ impl<'a> Reader<'a> {
         let code = self.words(instructions)?;
         let texts = self.constants()?;
         let position = found.len();
-        found.push(Prototype { first, last, code, texts, code_at, ..Prototype::default() });
+        found.push(Prototype { first, last, code, texts, captured_count, code_at, ..Prototype::default() });
         if Version::INNER_COME_FIRST {
             self.inner(position, found, depth)?;
             self.captured(&mut found[position])?;
@@ -189,22 +195,50 @@ impl<'a> Reader<'a> {
     }
 
     fn captured(&mut self, function: &mut Prototype<'a>) -> Option<()> {
+        if Version::MAKES_FUNCTION.is_some() {
+            return Some(());
+        }
         let count = self.number()?;
         function.captured_at = self.at();
-        function.captured = self.bytes(count.checked_mul(Version::CAPTURED)?)?;
+        function.captured = self.bytes(count.checked_mul(Version::CAPTURED)?)?.into();
+        function.captured_count = count;
         Some(())
     }
 
     fn inner(&mut self, position: usize, found: &mut Vec<Prototype<'a>>, depth: usize) -> Option<()> {
         let count = self.number()?;
         found[position].inside = count;
-        (0..count).try_for_each(|_| self.function(found, depth + 1))
+        let mut inner = Vec::new();
+        for _ in 0..count {
+            inner.push(found.len());
+            self.function(found, depth + 1)?;
+        }
+        Version::MAKES_FUNCTION.map_or(Some(()), |makes| captured_in_code(found, position, &inner, makes))
     }
 
     fn locals(&mut self) -> Option<Vec<Local<'a>>> {
         let count = self.number()?;
         (0..count).map(|_| Some(Local { name: self.string()?, from: self.number()?, to: self.number()? })).collect()
     }
+}
+
+/// Finds what the functions inside a function capture, where its code says so behind the instruction that makes each: a move from a
+/// register for a variable of its own, or what reads one that it has captured itself.
+fn captured_in_code(found: &mut [Prototype<'_>], position: usize, inner: &[usize], makes: u32) -> Option<()> {
+    let code = found[position].code.clone();
+    for (at, instruction) in code.iter().enumerate() {
+        let Some(number) = Operation::function_made(*instruction, makes) else { continue };
+        let inner = *inner.get(number)?;
+        let said = code.get(at + 1..at + 1 + found[inner].captured_count)?;
+        let captured = said.iter().flat_map(|instruction| {
+            let number = Operation::captured(*instruction);
+            let register = || Operation::second(*instruction);
+            number.map_or_else(|| [1, register()], |number| [0, u8::try_from(number).unwrap_or(0)])
+        });
+        found[inner].captured = captured.collect();
+        found[inner].captured_at = found[position].code_at + (at + 1) * 4;
+    }
+    Some(())
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use full_moon::LuaVersion;
 use super::before54;
 use super::chunk::Reader;
 use super::operations::Instructions;
-use super::{Dialect, Node, PlaceBefore, Records, member};
+use super::{Calls, Dialect, Node, PlaceBefore, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
@@ -31,7 +31,7 @@ impl Dialect for Version {
         stack_of_thread: 56,
         call_of_thread: 32,
         function_of_call: 0,
-        previous_of_call: 16,
+        calls: Calls::Linked { previous: 16 },
         place_of_call: 56,
         text_of_string: 24,
     };
@@ -55,7 +55,7 @@ impl Dialect for Version {
     const HAS_INTEGERS: bool = false;
     const THREAD: usize = 208;
     const WHITE: u8 = 1 | 1 << 1;
-    const HAS_FINALIZER: u8 = 1 << 4;
+    const HAS_FINALIZER: Option<u8> = Some(1 << 4);
     const CLOSES_COLLECTOR: bool = false;
     const TABLE: usize = 56;
     const NODE: Node = Node { size: 40, key: 16, tag_of_key: 24 };
@@ -72,23 +72,12 @@ impl Dialect for Version {
         before54::number(reader)
     }
 
-    /// Its length and one, its bytes and a zero; 0 for none.
     fn text<'a>(reader: &mut Reader<'a>) -> Option<&'a [u8]> {
-        match usize::from_ne_bytes(reader.bytes(8)?.try_into().ok()?) {
-            0 => Some(&[]),
-            size => reader.bytes(size)?.strip_suffix(&[0]),
-        }
+        before54::text(reader)
     }
 
     fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'a [u8]>> {
-        Some(match tag {
-            // Functions, which only bodies of this engine have there: nothing is written behind the tag.
-            0 | 6 => None,
-            1 => reader.byte().map(|_| None)?,
-            3 => reader.bytes(8).map(|_| None)?,
-            4 => Some(reader.string()?),
-            _ => return None,
-        })
+        before54::constant(reader, tag)
     }
 
     fn lines(reader: &mut Reader<'_>, _: u32) -> Option<Vec<u32>> {

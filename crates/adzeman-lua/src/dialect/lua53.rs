@@ -7,7 +7,7 @@ use full_moon::LuaVersion;
 use super::before54;
 use super::chunk::Reader;
 use super::operations::Instructions;
-use super::{Dialect, Node, PlaceBefore, Records, member};
+use super::{Calls, Dialect, Node, PlaceBefore, Records, member};
 
 /// What this version is like, where it is the one that the crate is built for.
 pub(crate) enum Version {}
@@ -31,7 +31,7 @@ impl Dialect for Version {
         stack_of_thread: 56,
         call_of_thread: 32,
         function_of_call: 0,
-        previous_of_call: 16,
+        calls: Calls::Linked { previous: 16 },
         place_of_call: 40,
         text_of_string: 24,
     };
@@ -53,7 +53,7 @@ impl Dialect for Version {
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = Some("not enough memory for buffer allocation");
     const THREAD: usize = 208;
     const WHITE: u8 = 1 | 1 << 1;
-    const HAS_FINALIZER: u8 = 1 << 3;
+    const HAS_FINALIZER: Option<u8> = Some(1 << 3);
     const CLOSES_COLLECTOR: bool = false;
     const TABLE: usize = 56;
     const NODE: Node = Node { size: 32, key: 16, tag_of_key: 24 };

@@ -2,7 +2,7 @@
 //! has it; nothing here touches a state. Whatever is said of records and instructions is compared with the library that runs
 //! before it is used (`ffi/layout.rs`, `arm/known.rs`).
 
-#[cfg(any(feature = "lua52", feature = "lua53"))]
+#[cfg(any(feature = "lua51", feature = "lua52", feature = "lua53"))]
 mod before54;
 pub(crate) mod chunk;
 pub(crate) mod natives;
@@ -12,6 +12,8 @@ pub(crate) mod patches;
 #[cfg(any(feature = "lua54", feature = "lua55"))]
 mod since54;
 
+#[cfg(feature = "lua51")]
+mod lua51;
 #[cfg(feature = "lua52")]
 mod lua52;
 #[cfg(feature = "lua53")]
@@ -21,9 +23,11 @@ mod lua54;
 #[cfg(feature = "lua55")]
 mod lua55;
 
-#[cfg(not(any(feature = "lua52", feature = "lua53", feature = "lua54", feature = "lua55")))]
-compile_error!("choose the engine's version by one of the features 'lua52' to 'lua55'");
+#[cfg(not(any(feature = "lua51", feature = "lua52", feature = "lua53", feature = "lua54", feature = "lua55")))]
+compile_error!("choose the engine's version by one of the features 'lua51' to 'lua55'");
 
+#[cfg(feature = "lua51")]
+pub(crate) use lua51::Version;
 #[cfg(feature = "lua52")]
 pub(crate) use lua52::Version;
 #[cfg(feature = "lua53")]
@@ -43,6 +47,17 @@ use operations::{Instructions, Question};
 pub(crate) trait Dialect {
     /// Where it keeps what.
     const RECORDS: Records;
+    /// How its values are tagged: variants of functions are 0, 1 and 2.
+    const TAGS: Tags = Tags {
+        script: 6 | 64,
+        native: 6 | 1 << 4,
+        native_closure: 6 | 2 << 4 | 64,
+        short_string: 4 | 64,
+        is_object: 64,
+        is_native_of_closure: None,
+    };
+    /// Whether they are in an array.
+    const CALLS_ARE_NUMBERED: bool = matches!(Self::RECORDS.calls, Calls::Numbered { .. });
     /// What a chunk begins with: a signature, the version and format, and bytes that show damaged copies (`ldump.c`).
     const HEADER: &'static [u8];
     /// Bytes between these and the first function.
@@ -66,23 +81,49 @@ pub(crate) trait Dialect {
     const PLACE_BEFORE: Option<PlaceBefore> = None;
     /// Whether a tail call is told of before its function has taken the place of its caller.
     const TAIL_CALLS_MOVE: bool = false;
+    /// The instruction that calls a function in the place of its caller, where a hook is told of returns from there and not of such calls
+    /// (`OP_TAILCALL`, `LUA_HOOKTAILRET`).
+    const TAIL_CALL: Option<u32> = None;
+    /// Whether functions have their globals beside them, and not in a variable that they capture (`lua_getfenv`).
+    const ENVIRONMENTS_BESIDE: bool = false;
+    /// Whether a semicolon is a statement.
+    const HAS_EMPTY_STATEMENTS: bool = true;
+    /// Where a table says where its nodes are.
+    const NODES_OF_TABLE: usize = 24;
+    /// In what threads share: what is in use, and what is to be taken into account (`totalbytes`, `GCdebt`).
+    const IN_USE: (usize, Option<usize>) = (16, Some(24));
+    /// The instruction that makes a function, where those behind it say what that captures, which in a chunk it says by its number only
+    /// (`OP_CLOSURE`).
+    const MAKES_FUNCTION: Option<u32> = None;
     /// What is said of what is no coroutine where one is wanted; its type, where this is nothing.
     const NO_THREAD: Option<&'static CStr> = None;
+    /// Whether a script that resumes a coroutine which cannot be resumed is told of the status of that.
+    const SAYS_STATUS_OF_COROUTINE: bool = false;
+    /// Whether coroutines are made of functions written in Lua only.
+    const WRAPS_SCRIPTS_ONLY: bool = false;
+    /// Whether `xpcall` hands arguments on.
+    const HANDS_ON_TO_PROTECTED: bool = true;
+    /// Where in `package` the functions are that `require` finds files by.
+    const SEARCHERS: &'static CStr = c"searchers";
     /// Whether `xpcall` takes anything for its handler.
     const TAKES_ANY_HANDLER: bool = false;
     /// Whether a script that asks for a hook where there is none is told of its mask and count.
     const TELLS_MASK_OF_NO_HOOK: bool = false;
+    /// What is raised where a text yields that is evaluated, as it cannot be left by that.
+    const REFUSES_TO_YIELD: Option<&'static str> = None;
     /// What is raised, as any error, where there is no memory for a text that is being made.
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
     /// Bytes of the record of a thread.
     const THREAD: usize = 192;
     /// In the mark of an object: its colour while it is white, and whether it is among those that have finalizers.
     const WHITE: u8 = 1 << 3 | 1 << 4;
-    const HAS_FINALIZER: u8 = 1 << 6;
+    const HAS_FINALIZER: Option<u8> = Some(1 << 6);
     /// Whether the collector's whole API can be closed (`gcstp`).
     const CLOSES_COLLECTOR: bool = true;
     /// Whether what the collector's debt counts is in use beside the total, or is not in use of it.
     const DEBT_IS_BESIDE: bool = true;
+    /// Bytes of the record of a function, without what it captures (`ClosureHeader`, and one pointer).
+    const FUNCTION: usize = 32;
     /// Bytes of the record of a table.
     const TABLE: usize;
     /// The nodes of a table.
@@ -193,12 +234,49 @@ pub(crate) struct Records {
     pub(crate) hooks_of_thread: usize,
     pub(crate) stack_of_thread: usize,
     pub(crate) call_of_thread: usize,
-    /// Of `CallInfo`: the function, the call below, and the instruction behind the one that runs.
+    /// Of `CallInfo`: the function, how the calls of a stack follow each other, and the instruction behind the one that runs.
     pub(crate) function_of_call: usize,
-    pub(crate) previous_of_call: usize,
+    pub(crate) calls: Calls,
     pub(crate) place_of_call: usize,
     /// The text of a short `TString`.
     pub(crate) text_of_string: usize,
+}
+
+/// How the calls of a stack follow each other.
+#[allow(dead_code, reason = "a version has it in one of these ways")]
+pub(crate) enum Calls {
+    /// Each says which one is below (`CallInfo.previous`), and a `lua_Debug` where it is.
+    Linked { previous: usize },
+    /// They are in an array, which may be moved: where in the thread's record that begins (`lua_State.base_ci`) and where the one that runs
+    /// has its place (`lua_State.savedpc`), and how long each is. A `lua_Debug` says the number of one (`i_ci`).
+    ///
+    /// Also of such versions: how many calls were made in the place of a call, in its record (`tailcalls`), and where its variables
+    /// begin (`base`); in the thread's where the stack ends (`top`) and where the values begin of what runs (`base`), and in what threads
+    /// share which is the main one.
+    Numbered {
+        first_of_thread: usize,
+        place_of_thread: usize,
+        size: usize,
+        tail_calls: usize,
+        base: usize,
+        top_of_thread: usize,
+        values_of_thread: usize,
+        main_thread: usize,
+    },
+}
+
+/// The tags of values (`lobject.h`).
+pub(crate) struct Tags {
+    /// Functions written in Lua; native ones without captured variables, and with them.
+    pub(crate) script: u8,
+    pub(crate) native: u8,
+    pub(crate) native_closure: u8,
+    /// A string that is interned (`LUA_VSHRSTR`, `BIT_ISCOLLECTABLE`).
+    pub(crate) short_string: u8,
+    /// The bit that says that a value is an object, if there is one (`BIT_ISCOLLECTABLE`).
+    pub(crate) is_object: u8,
+    /// Where in the record of a function it is said whether that is native, where their tags are the same (`isC`).
+    pub(crate) is_native_of_closure: Option<usize>,
 }
 
 /// A node of a table, in bytes: how long it is, and where its key and the tag of that lie in it. Its value comes first.

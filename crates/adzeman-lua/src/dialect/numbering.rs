@@ -28,12 +28,12 @@ pub(crate) fn numbering(calls: &[Prototype<'_>], filtered: &[Prototype<'_>]) -> 
 /// A captured variable as the function has it whose numbers it is to get; none where the function around has none of it.
 fn there(held: &[u8], around: Option<&[Option<u8>]>) -> Option<[u8; BYTES]> {
     let mut there: [u8; BYTES] = held.try_into().ok()?;
-    let [is_local, number, ..] = there;
+    let [is_local, number] = [*there.first()?, *there.get(1)?];
     let number = match (is_local, around) {
         (0, Some(around)) => (*around.get(usize::from(number))?)?,
         _ => number,
     };
-    there[1] = number;
+    *there.get_mut(1)? = number;
     Some(there)
 }
 
@@ -75,7 +75,13 @@ pub(crate) fn renumbered(chunk: &[u8], functions: &[Prototype<'_>], numbering: &
         let outer = around[position].map(|around| numbering[around].as_slice());
         for (new, old) in old.iter().enumerate() {
             let held = there(function.captured.get(old * BYTES..(old + 1) * BYTES)?, outer)?;
-            put(&mut out, function.captured_at + new * BYTES, &held)?;
+            match Version::MAKES_FUNCTION {
+                Some(_) => {
+                    let says = Operation::capturing(held[0] == 1, held[1]);
+                    put(&mut out, function.captured_at + new * 4, &says.to_ne_bytes())?;
+                }
+                None => put(&mut out, function.captured_at + new * BYTES, &held)?,
+            }
         }
         if !function.names_written.is_empty() {
             let names = old.iter().map(|old| function.names_written.get(*old).copied());

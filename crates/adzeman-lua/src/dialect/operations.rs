@@ -18,10 +18,14 @@ pub(crate) struct Instructions {
     /// Where the number of a constant begins that is loaded.
     pub(crate) constant: u32,
     pub(crate) load_constant: u32,
+    /// Copies a register.
+    pub(crate) moves: u32,
     pub(crate) get_captured: u32,
     pub(crate) set_captured: u32,
     /// The one with the captured variable as its second operand, and the key, a constant, as its third.
     pub(crate) get_field_of_captured: u32,
+    /// The one that reads a global by its name, a constant, where these are not fields of a captured variable.
+    pub(crate) get_global: Option<u32>,
     /// The one with the captured variable as its first operand.
     pub(crate) set_field_of_captured: u32,
     pub(crate) call: u32,
@@ -45,6 +49,27 @@ impl Operation {
         Self(instruction & ((1 << IS.operation_bits) - 1))
     }
 
+    /// The one of this number.
+    pub(crate) fn numbered(number: u32) -> Self {
+        Self(number)
+    }
+
+    /// The number, among those inside, of the function that an instruction makes, if it `makes` one.
+    pub(crate) fn function_made(instruction: u32, makes: u32) -> Option<usize> {
+        (Self::of(instruction) == Self(makes)).then_some((instruction >> IS.constant) as usize)
+    }
+
+    /// The second operand of an instruction, as a register.
+    pub(crate) fn second(instruction: u32) -> u8 {
+        u8::try_from(second_operand(instruction) & 0xff).unwrap_or(0)
+    }
+
+    /// What says behind where a function is made that it captures a variable: of the function around it, or one captured by that.
+    pub(crate) fn capturing(is_local: bool, number: u8) -> u32 {
+        let operation = if is_local { IS.moves } else { IS.get_captured };
+        operation | u32::from(number) << IS.second
+    }
+
     /// The register of the function that an instruction calls with arguments of a known number, for one result.
     pub(crate) fn called_for_one(instruction: u32) -> Option<u32> {
         let (arguments, results) = (second_operand(instruction), third_operand(instruction));
@@ -60,6 +85,9 @@ impl Operation {
 
     /// The number of the constant that is the name of the global which an instruction reads.
     pub(crate) fn global_read(instruction: u32) -> Option<usize> {
+        if let Some(get_global) = IS.get_global {
+            return (Self::of(instruction) == Self(get_global)).then_some((instruction >> IS.constant) as usize);
+        }
         let reads = Self::of(instruction) == Self(IS.get_field_of_captured);
         // Where an operand may be a register as well, a bit above the number says that it is a constant.
         reads.then(|| (third_operand(instruction) & 0xff) as usize)

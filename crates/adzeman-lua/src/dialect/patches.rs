@@ -217,7 +217,7 @@ fn filters_of(calls: &Prototype<'_>, filtered: &Prototype<'_>, marker: &str) -> 
     let told = |held: &u32| (Operation::of(*held), Operation::captured(*held));
     let left = ends.zip(starts).flat_map(|(from, to)| &filtered.code[from..to]).map(told);
     let is_same = filtered.texts.len() <= MOST_CONSTANTS
-        && (calls.first, calls.last, calls.captured) == (filtered.first, filtered.last, filtered.captured)
+        && (calls.first, calls.last, &calls.captured) == (filtered.first, filtered.last, &filtered.captured)
         && left.eq(calls.code.iter().map(told));
     is_same.then_some(regions)
 }
@@ -285,8 +285,8 @@ mod tests {
             let found = prototypes(&safe.chunk).unwrap();
             for (found, plain) in found.iter().zip(&plain) {
                 assert_eq!(
-                    (found.captured, &found.captured_names),
-                    (plain.captured, &plain.captured_names),
+                    (&found.captured, &found.captured_names),
+                    (&plain.captured, &plain.captured_names),
                     "{condition}"
                 );
             }

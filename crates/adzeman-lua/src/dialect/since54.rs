@@ -1,8 +1,8 @@
 //! What Lua 5.4 and later have in common.
 
-use super::Records;
 use super::chunk::Reader;
 use super::operations::{Instructions, Operation, Question, first_operand};
+use super::{Calls, Records};
 
 /// Where 5.4 keeps what.
 pub(super) const RECORDS: Records = Records {
@@ -23,7 +23,7 @@ pub(super) const RECORDS: Records = Records {
     stack_of_thread: 48,
     call_of_thread: 32,
     function_of_call: 0,
-    previous_of_call: 16,
+    calls: Calls::Linked { previous: 16 },
     place_of_call: 32,
     text_of_string: 24,
 };
@@ -50,6 +50,8 @@ pub(super) const INSTRUCTIONS: Instructions = Instructions {
     third_mask: 0xff,
     constant: OPERATION_BITS + OPERAND_BITS,
     load_constant: LOAD_CONSTANT,
+    moves: 0,
+    get_global: None,
     get_captured: GET_CAPTURED,
     set_captured: 10,
     get_field_of_captured: 11,

@@ -93,7 +93,7 @@ impl Evaluator {
     fn push_pairs(&self, state: State) -> Result<Then, EngineError> {
         let place = receiver(state)?;
         let data = self.shown.host().get(&place)?;
-        proxy::push_next_pair(state);
+        proxy::push_next_pair(state)?;
         state.push_table()?;
         match &data {
             Data::Object(fields) => fields.iter().try_for_each(|(name, data)| {

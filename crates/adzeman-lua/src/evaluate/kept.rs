@@ -186,7 +186,7 @@ impl Evaluator {
         nesting::check_typed(&text).map_err(EngineError::Syntax)?;
         state.load(&text, chunk_name).map_err(tidy)?;
         proxy::push_environment(state, environment)?;
-        state.set_captured(-2, 1);
+        state.set_environment(-2);
         state.push_integer(number);
         state.push_copy(-2);
         state.raw_set(-4)?;

@@ -86,7 +86,7 @@ impl Evaluator {
         let id = self.names.last_environment.get() + 1;
         self.names.last_environment.set(id);
         proxy::push_environment(state, id)?;
-        state.set_captured(-2, 1);
+        state.set_environment(-2);
         Ok(id)
     }
 
@@ -135,7 +135,7 @@ impl Evaluator {
     fn push_guarded(&self, state: State, arguments: i32, reports: bool) -> Result<State, EngineError> {
         let coroutine = if reports { state.push_thread()? } else { push_spare_thread(state)? };
         let position = state.top() - 1 - arguments;
-        coroutine.push_function(if reports { guard::guard_and_report } else { guard::guard });
+        coroutine.push_function(if reports { guard::guard_and_report } else { guard::guard })?;
         state.insert(position);
         state.move_to(coroutine, 1 + arguments);
         Ok(coroutine)
@@ -188,6 +188,9 @@ impl Evaluator {
             }
             _ => {
                 let text = error_text(state);
+                if Version::REFUSES_TO_YIELD == Some(text.as_str()) {
+                    return Err(EngineError::Raised(YIELDS.to_owned()));
+                }
                 if Version::NO_MEMORY_FOR_BUFFER == Some(text.as_str()) {
                     self.watch.bounds.is_over_memory();
                 }

@@ -1,6 +1,6 @@
 //! Functions on the stack of a Lua thread, and what is known of functions.
 
-use std::ffi::{CStr, c_int};
+use std::ffi::{CStr, c_int, c_void};
 use std::{mem, ptr};
 
 use super::api as ffi;
@@ -43,11 +43,35 @@ pub(crate) struct Activation {
 impl State {
     /// The function at `level`, counted from 0 at the innermost.
     pub(crate) fn level(self, level: usize) -> Option<Activation> {
+        if Version::CALLS_ARE_NUMBERED && layout::is_known() {
+            return self.numbered_level(level);
+        }
         let level = c_int::try_from(level).ok()?;
         // SAFETY: an all-zero record is valid; the call fills it in for a level that is there.
         unsafe {
             let mut record = mem::zeroed::<ffi::lua_Debug>();
             (ffi::lua_getstack(self.raw(), level, &raw mut record) != 0).then_some(Activation { state: self, record })
+        }
+    }
+
+    /// The same where the library counts calls that other ones took the place of.
+    fn numbered_level(self, level: usize) -> Option<Activation> {
+        // SAFETY: the layout is known, and the thread is live; the call at the bottom of its stack is of no function. An all-zero record is
+        // valid.
+        unsafe {
+            let mut call = layout::current_call(self.raw());
+            for _ in 0..level {
+                if call.is_null() {
+                    return None;
+                }
+                call = layout::call_below(self.raw(), call);
+            }
+            if call.is_null() || layout::call_below(self.raw(), call).is_null() {
+                return None;
+            }
+            let mut record = mem::zeroed::<ffi::lua_Debug>();
+            layout::set_call(self.raw(), &raw mut record, call);
+            Some(Activation { state: self, record })
         }
     }
 
@@ -76,13 +100,13 @@ impl State {
         // SAFETY: the layout is known, and the thread is live; the call at the bottom of its stack is of no function. An all-zero record is
         // valid.
         unsafe {
-            let below = layout::call_below(layout::current_call(self.raw()));
-            if below.is_null() || layout::call_below(below).is_null() {
+            let below = layout::call_below(self.raw(), layout::current_call(self.raw()));
+            if below.is_null() || layout::call_below(self.raw(), below).is_null() {
                 return None;
             }
             let definition = layout::definition_of(below)?;
             let mut record = mem::zeroed::<ffi::lua_Debug>();
-            layout::set_call(&raw mut record, below);
+            layout::set_call(self.raw(), &raw mut record, below);
             Some((definition, record))
         }
     }
@@ -103,16 +127,16 @@ impl State {
         for level in 0.. {
             // SAFETY: the record is of a function on this stack, which does not change while it is looked at, or is as it was
             // again afterwards; the one at the bottom is of none.
-            let below = unsafe { layout::call_below(layout::call_of(&raw const function.record)) };
+            let below = unsafe { layout::call_below(self.raw(), function.record_of_call()) };
             if !look(level, &mut function) {
                 return;
             }
             // SAFETY: as above.
             unsafe {
-                if below.is_null() || layout::call_below(below).is_null() {
+                if below.is_null() || layout::call_below(self.raw(), below).is_null() {
                     return;
                 }
-                layout::set_call(&raw mut function.record, below);
+                layout::set_call(self.raw(), &raw mut function.record, below);
             }
         }
     }
@@ -163,18 +187,23 @@ impl Activation {
         &raw mut self.record
     }
 
-    /// The address of the engine's record of the call: equal for the same call, and used again for a later one at the same
-    /// depth.
+    /// What tells the call from others: equal for the same call, and used again for a later one at the same depth.
     pub(crate) fn call(&self) -> usize {
         // SAFETY: the record was filled in by Lua.
-        unsafe { layout::call_of(&raw const self.record) as usize }
+        unsafe { layout::identity_of(self.state.raw(), &raw const self.record) }
+    }
+
+    /// The engine's record of the call, which may lie elsewhere once anything was called.
+    pub(super) fn record_of_call(&self) -> *const c_void {
+        // SAFETY: the record was filled in by Lua.
+        unsafe { layout::call_of(self.state.raw(), &raw const self.record) }
     }
 
     /// What tells the function's definition from others; `None` for one that is not written in Lua, or when the engine's
     /// records are not known.
     pub(crate) fn definition(&self) -> Option<layout::Definition> {
         // SAFETY: the layout is known, and the record is of a function on this thread's stack.
-        layout::is_known().then(|| unsafe { layout::definition_of(layout::call_of(&raw const self.record)) }).flatten()
+        layout::is_known().then(|| unsafe { layout::definition_of(self.record_of_call()) }).flatten()
     }
 
     /// What the function, at its return, hands back: the numbers of the first of these values, as of a local, and how many; nothing
@@ -190,7 +219,7 @@ impl Activation {
     fn results(&self) -> Option<(c_int, c_int)> {
         self.definition()?;
         // SAFETY: the layout is known, and the call is of a function written in Lua on this thread's stack.
-        let instruction = unsafe { layout::instruction_of_call(layout::call_of(&raw const self.record)) };
+        let instruction = unsafe { layout::instruction_of_call(self.state.raw(), self.record_of_call()) };
         let (first, count) = Version::results(instruction)?;
         let first = c_int::try_from(first).ok()? + 1;
         let is_there = |number: &c_int| {
@@ -218,7 +247,12 @@ impl Activation {
         // SAFETY: the record is of a function on this thread's stack; `nSltu` pushes nothing and fills the fields read.
         unsafe {
             ffi::lua_getinfo(self.state.raw(), c"nSltu".as_ptr(), &raw mut record);
-            read_record(&record, true)
+            let mut info = read_record(&record, true);
+            if Version::CALLS_ARE_NUMBERED && layout::is_known() {
+                let held = layout::details_of(self.record_of_call()).unwrap_or_default();
+                (info.tail_call, info.parameters) = (held.is_tail_call, held.parameters);
+            }
+            info
         }
     }
 
@@ -252,6 +286,12 @@ impl Activation {
     /// Pushes the local variable `number` (from 1; extra arguments from -1 downwards) and answers its name.
     pub(crate) fn push_local(&self, number: c_int) -> Option<String> {
         self.state.room(1);
+        if Version::CALLS_ARE_NUMBERED && number < 0 {
+            // SAFETY: the record is of a function on the stack, and there is room.
+            let is_there =
+                layout::is_known() && unsafe { layout::push_extra(self.state.raw(), self.record_of_call(), -number) };
+            return is_there.then(|| "(*vararg)".to_owned());
+        }
         // SAFETY: the record is of a function on the stack and there is room; the name lives as long as the function.
         unsafe {
             let name = ffi::lua_getlocal(self.state.raw(), &raw const self.record, number);
@@ -303,6 +343,10 @@ impl Activation {
     /// Gives the local variable `number` the value on top, which is popped.
     pub(crate) fn set_local(&self, number: c_int) {
         self.state.check(-1);
+        if Version::CALLS_ARE_NUMBERED && number < 0 && layout::is_known() {
+            // SAFETY: as below.
+            return unsafe { layout::set_extra(self.state.raw(), self.record_of_call(), -number) };
+        }
         // SAFETY: the record is of a function on the stack and the value is on top.
         unsafe { ffi::lua_setlocal(self.state.raw(), &raw const self.record, number) };
     }
@@ -326,13 +370,13 @@ unsafe fn read_record(record: &ffi::lua_Debug, active: bool) -> FunctionInfo {
             current_line: if active { u32::try_from(record.currentline).ok().filter(|line| *line > 0) } else { None },
             first_line: u32::try_from(record.linedefined).unwrap_or(0),
             last_line: u32::try_from(record.lastlinedefined).unwrap_or(0),
-            tail_call: active && record.istailcall != 0,
+            tail_call: active && ffi::is_tail_call(record),
             is_finalizer: active
                 && !record.namewhat.is_null()
                 && CStr::from_ptr(record.namewhat).to_bytes() == b"metamethod"
                 && !record.name.is_null()
                 && CStr::from_ptr(record.name).to_bytes() == b"__gc",
-            parameters: if active { c_int::from(record.nparams) } else { 0 },
+            parameters: if active { ffi::parameters(record) } else { 0 },
         }
     }
 }

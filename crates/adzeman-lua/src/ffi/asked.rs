@@ -15,6 +15,7 @@ use super::scalars::push_scalar;
 use super::state::{Slot, State};
 use super::watch::Sees;
 use crate::dialect::natives::Natives;
+use crate::dialect::{Dialect as _, Version};
 use crate::text::conditions::Scalar;
 use crate::text::counted::Counted;
 use crate::text::filters::{TRUTH, VALUE};
@@ -97,12 +98,19 @@ pub(super) unsafe extern "C-unwind" fn test(raw: *mut ffi::lua_State) -> c_int {
 }
 
 /// `globals()`: the table that the calling function sees as its globals, which uses none and has no `_ENV`; nil where that was not found
-/// out before.
+/// out before, unless it is beside the function.
 pub(super) unsafe extern "C-unwind" fn globals(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by a function written in Lua, without arguments and with room for some values; nothing is converted, and nothing
     // raises. The layout is known where bodies are exchanged.
     unsafe {
-        let caller = layout::call_below(layout::current_call(raw));
+        let caller = layout::call_below(raw, layout::current_call(raw));
+        if Version::ENVIRONMENTS_BESIDE {
+            let mut record = std::mem::zeroed::<ffi::lua_Debug>();
+            layout::set_call(raw, &raw mut record, caller);
+            ffi::lua_getinfo(raw, c"f".as_ptr(), &raw mut record);
+            State::new(raw).push_environment(-1);
+            return c_int::from(ffi::lua_type(raw, -1) == ffi::LUA_TTABLE);
+        }
         let sees = watch_of(raw).and_then(|watch| watch.globals_of.get(&layout::definition_of(caller)?));
         let Some(Sees::Kept(number)) = sees else { return 0 };
         ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Environments.key());

@@ -31,6 +31,7 @@ use super::offered::ask;
 use super::state::{Slot, State};
 use crate::dialect::natives::Natives;
 use crate::dialect::patches::Patch;
+use crate::dialect::{Dialect as _, Version};
 
 /// A prototype that is alive for as long as this is: a tree, or a function on a stack, holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -160,10 +161,10 @@ impl<'a> Body<'a> {
     }
 
     /// Puts native functions where the constants are that have these addresses. One without captured variables is no object of the
-    /// collector, so it can stand where a string did.
-    fn call(self, called: &[(usize, ffi::lua_CFunction)]) {
+    /// collector, so it can stand where a string did; where it is one, it is kept alive.
+    fn call(self, called: &[(usize, usize)]) {
         for (marker, native) in called {
-            self.replace_constant(*marker, *native as *const () as usize, layout::NATIVE_FUNCTION);
+            self.replace_constant(*marker, *native, NATIVE);
         }
     }
 
@@ -221,14 +222,28 @@ impl<'a> Body<'a> {
 ///
 /// # Errors
 /// When the state has no memory left.
-fn called(
-    state: State,
-    natives: &Natives,
-    report: ffi::lua_CFunction,
-) -> Result<Vec<(usize, ffi::lua_CFunction)>, EngineError> {
+fn called(state: State, natives: &Natives, report: ffi::lua_CFunction) -> Result<Vec<(usize, usize)>, EngineError> {
     let all = [(&natives.report, report), (&natives.assigned, at_assignment)].into_iter().chain(asked::asked(natives));
-    let found = all.map(|(text, native)| Ok((address_of_text(state, text)?, native)));
+    let found = all.map(|(text, native)| Ok((address_of_text(state, text)?, what_is_called(state, native)?)));
     found.collect()
+}
+
+/// What a constant holds that is a native function without captured variables.
+const NATIVE: u8 =
+    if Version::TAGS.is_native_of_closure.is_some() { layout::NATIVE_CLOSURE } else { layout::NATIVE_FUNCTION };
+
+/// A native function as a constant holds it: its address, or that of the object that it is, of which there is one a state.
+///
+/// # Errors
+/// When the state has no memory left.
+fn what_is_called(state: State, native: ffi::lua_CFunction) -> Result<usize, EngineError> {
+    if Version::TAGS.is_native_of_closure.is_none() {
+        return Ok(native as *const () as usize);
+    }
+    state.push_function(native)?;
+    let address = state.address_at(-1);
+    state.pop(1);
+    Ok(address)
 }
 
 /// The address of a short text, which is the same object wherever it is, as long as something holds it.

@@ -38,7 +38,7 @@ impl State {
         arguments: c_int,
         results: c_int,
     ) -> Result<(), EngineError> {
-        self.push_function(function);
+        self.push_function(function)?;
         self.call_below(arguments, results)
     }
 
@@ -70,7 +70,7 @@ impl State {
     }
 
     /// The thread to call on instead of one that has died or waits in a yield, on which Lua forbids it.
-    fn live_instead(self) -> Option<Self> {
+    pub(super) fn live_instead(self) -> Option<Self> {
         // SAFETY: the thread is live.
         let may_call = unsafe { ffi::lua_status(self.raw()) } == ffi::LUA_OK;
         (!may_call).then(|| self.main_thread())

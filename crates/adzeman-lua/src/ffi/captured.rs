@@ -60,12 +60,40 @@ impl State {
         unsafe { ffi::lua_upvalueid(self.raw(), self.check(index), number) as usize }
     }
 
-    /// Has a function share a captured variable of another one: each by the index of the function and the number of the variable.
+    /// Has a function, which was made since the collector was stopped, share a captured variable of another one: each by the index of the
+    /// function and the number of the variable.
     pub(crate) fn join_captured(self, (into, number): (c_int, usize), (from, other): (c_int, usize)) {
         let (into, from) = (self.check(into), self.check(from));
         let count = |number: usize| c_int::try_from(number).unwrap_or(0);
         // SAFETY: the indices are checked, and both functions have as many variables, by their bodies.
         unsafe { ffi::lua_upvaluejoin(self.raw(), into, count(number), from, count(other)) };
+    }
+
+    /// Gives the function at `index`, which uses globals, the table on top for these, which is popped.
+    pub(crate) fn set_environment(self, index: c_int) {
+        #[cfg(not(feature = "lua51"))]
+        self.set_captured(index, 1);
+        #[cfg(feature = "lua51")]
+        // SAFETY: the index is checked, and there is a table on top.
+        unsafe {
+            ffi::lua_setfenv(self.raw(), self.absolute(index));
+        }
+    }
+
+    /// Pushes the table that the function at `index` has for its globals, where that is [beside it](Dialect::ENVIRONMENTS_BESIDE); nil
+    /// where it is not.
+    pub(crate) fn push_environment(self, index: c_int) {
+        self.room(1);
+        #[cfg(not(feature = "lua51"))]
+        {
+            let _ = index;
+            self.push_nil();
+        }
+        #[cfg(feature = "lua51")]
+        // SAFETY: the index is checked, and there is room; what has none pushes nil.
+        unsafe {
+            ffi::lua_getfenv(self.raw(), self.check(index));
+        }
     }
 
     /// Gives the captured variable `number` of the function at `index` the value on top, which is popped.

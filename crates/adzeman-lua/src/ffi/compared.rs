@@ -134,14 +134,14 @@ unsafe fn push_local(raw: *mut ffi::lua_State, call: usize, number: i32) -> bool
     // SAFETY: given by the caller; the layout is known, and the record is of a call that was found on this stack.
     unsafe {
         let mut here = layout::current_call(raw);
-        while !here.is_null() && here as usize != call {
-            here = layout::call_below(here);
+        while !here.is_null() && layout::identity_of_call(raw, here) != call {
+            here = layout::call_below(raw, here);
         }
         if here.is_null() {
             return false;
         }
         let mut record = mem::zeroed::<ffi::lua_Debug>();
-        layout::set_call(&raw mut record, here);
+        layout::set_call(raw, &raw mut record, here);
         !ptr::eq(ffi::lua_getlocal(raw, &raw const record, number), ptr::null())
     }
 }

@@ -11,18 +11,16 @@ use super::api as ffi;
 
 use super::apart::in_new_state;
 use super::internals::read;
-use super::layout::{self, SIZE_OF_VALUE, TAG_OF_VALUE};
+use super::layout::{self, TAG_OF_VALUE};
 use super::sizes;
 use super::state::{State, Type};
 use crate::dialect::{Dialect as _, Version};
 
-/// `Table.lsizenode` and `Table.node`, in every version.
+/// `Table.lsizenode`, in every version, and `Table.node`.
 const LOG_OF_NODES: usize = 11;
-const NODES: usize = 24;
+const NODES: usize = Version::NODES_OF_TABLE;
 /// Tables of more nodes than two to the power of this are not gone through.
 const MOST_NODES: u8 = 16;
-/// In the tag of a value: that it is an object (`BIT_ISCOLLECTABLE`).
-const IS_OBJECT: u8 = 1 << 6;
 /// In the tag of a value: its type.
 const TYPE: u8 = 0xf;
 
@@ -110,7 +108,7 @@ unsafe fn find(state: State, table: c_int, key: c_int, held: c_int) -> Result<Fi
         let (now, before) = (on_stack(state, state.top()), on_stack(state, held));
         state.cut_to(top);
         // An object is known to be alive only if it is the one that is kept.
-        if !is_same || now.1 & IS_OBJECT != 0 && now != before {
+        if !is_same || is_object(now.1) && now != before {
             return Err(nowhere);
         }
         let key = on_stack(state, key_at);
@@ -121,6 +119,13 @@ unsafe fn find(state: State, table: c_int, key: c_int, held: c_int) -> Result<Fi
         let is_it = if has_bytes(now.1) { value == now } else { value.1 & TYPE == now.1 & TYPE };
         let table = state.address_at(table);
         if is_it { Ok(Field { table, nodes, log_of_nodes, node, key, value }) } else { Err(nowhere) }
+    }
+}
+
+fn is_object(tag: u8) -> bool {
+    match Version::TAGS.is_object {
+        0 => c_int::from(tag & TYPE) >= ffi::LUA_TSTRING,
+        bit => tag & bit != 0,
     }
 }
 
@@ -148,10 +153,7 @@ unsafe fn value_at(value: *const c_void) -> Bits {
 /// The layout is known, and the index is that of a value on the stack, counted from its bottom.
 unsafe fn on_stack(state: State, index: c_int) -> Bits {
     // SAFETY: given by the caller.
-    unsafe {
-        let function = layout::function_of_call(layout::current_call(state.raw()));
-        value_at(function.byte_add(usize::try_from(index).unwrap_or(0) * SIZE_OF_VALUE))
-    }
+    unsafe { value_at(layout::value_at(state.raw(), index)) }
 }
 
 /// Whether fields are found and read as the C API has them, for the library that runs.

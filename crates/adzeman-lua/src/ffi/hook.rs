@@ -123,6 +123,7 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack, and with the record of the
     // running function, in which the kind of the event is filled in.
     unsafe {
+        layout::keep_place(raw);
         let (watch, event) = (watch_of(raw), (*record).event);
         if event == ffi::LUA_HOOKLINE && new_line::is_old(raw, record) {
             return;
@@ -155,7 +156,12 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
         } else if event == ffi::LUA_HOOKRET
             && let Some(watch) = watch.filter(|watch| watch.awaits_returns() && !watch.is_busy())
         {
+            let mask = ffi::lua_gethookmask(raw);
             let_go(watch, raw, record);
+            if ffi::lua_gethookmask(raw) != mask {
+                // What is set for a thread is set for the function that runs, which this one is no more.
+                watch_below(watch, raw, record);
+            }
         }
     }
 }
@@ -167,7 +173,7 @@ pub(super) unsafe extern "C-unwind" fn on_hook(raw: *mut ffi::lua_State, record:
 /// As [`on_hook`], for the event of a return, with nothing left to do but to return.
 unsafe fn let_go(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller; returns are waited for where the layout is known.
-    let body = unsafe { layout::definition_of(layout::call_of(record)) }.map(|held| held.prototype);
+    let body = unsafe { layout::definition_of(layout::call_of(raw, record)) }.map(|held| held.prototype);
     caught(|| {
         if watch.is_awaited(body) {
             // SAFETY: as in `line`.
@@ -242,6 +248,8 @@ unsafe fn tell(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
             ffi::LUA_HOOKRET => returned(watch, raw, record),
             ffi::LUA_HOOKCOUNT if !watch.runs_openly() && !watch.is_abandoning() => {}
             ffi::LUA_HOOKCOUNT => looked_up(watch, raw),
+            // A return from where a tail call was made.
+            ffi::LUA_HOOKTAILCALL if Version::TAIL_CALL.is_some() => {}
             _ => called(watch, raw, record),
         }
         if watch.is_abandoning() {
@@ -279,7 +287,7 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
         // SAFETY: given by the caller: the record is of the function that runs on the thread.
         let (state, definition) = unsafe {
             let is_known = layout::is_known();
-            (State::new(raw), is_known.then(|| layout::definition_of(layout::call_of(record))).flatten())
+            (State::new(raw), is_known.then(|| layout::definition_of(layout::call_of(raw, record))).flatten())
         };
         if caught(|| watch.told(|told| told.passes_line(state, definition, line))).flatten() == Some(true) {
             watch.leave_entry();
@@ -307,23 +315,27 @@ unsafe fn line(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_De
 #[inline]
 unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller.
-    let (call, is_tail) = unsafe { (layout::call_of(record), (*record).event == ffi::LUA_HOOKTAILCALL) };
-    let place = if is_tail && Version::TAIL_CALLS_MOVE && layout::is_known() {
+    let (call, is_tail) = unsafe { (layout::call_of(raw, record), is_tail_call(raw, record)) };
+    let (place, identity) = if is_tail && Version::TAIL_CALLS_MOVE && layout::is_known() {
         // SAFETY: as above; its caller is below, and the function runs there in a moment.
-        unsafe { layout::call_below(call) }
+        unsafe {
+            let below = layout::call_below(raw, call);
+            (below, layout::identity_of_call(raw, below))
+        }
     } else {
-        call
+        // SAFETY: as above.
+        (call, unsafe { layout::identity_of(raw, record) })
     };
     // SAFETY: as above.
     if unsafe { one_call::called(watch, raw, place) } {
         return;
     }
     // SAFETY: as above; the layout is known where calls are looked at for little.
-    if watch.looks_at_calls() && !watch.passes_call(place as usize, || unsafe { layout::native_of_call(call) }) {
+    if watch.looks_at_calls() && !watch.passes_call(identity, || unsafe { layout::native_of_call(call) }) {
         caught(|| {
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
-            watch.told(|told| told.call_begun(here.0, &here.1, place as usize, is_tail));
+            watch.told(|told| told.call_begun(here.0, &here.1, identity, is_tail));
         });
     }
     if !watch.is_gated() {
@@ -333,7 +345,7 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
     unsafe {
         match holds(watch, raw, record, call) {
             Some(true) => {
-                watch.enter(place as usize);
+                watch.enter(identity);
                 set_mask(watch, raw, IN_WATCHED);
             }
             Some(false) if ffi::lua_gethookmask(raw) & ffi::LUA_MASKLINE != 0 => set_mask(watch, raw, BELOW_WATCHED),
@@ -342,12 +354,31 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
     }
 }
 
+/// Whether a function is called in the place of its caller.
+///
+/// # Safety
+/// As [`called`].
+#[inline]
+unsafe fn is_tail_call(raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) -> bool {
+    // SAFETY: given by the caller; a call has one below it, which is of a function on this stack unless it is the one at the bottom.
+    unsafe {
+        let Some(instruction) = Version::TAIL_CALL else { return (*record).event == ffi::LUA_HOOKTAILCALL };
+        if !layout::is_known() {
+            return false;
+        }
+        let call = layout::call_of(raw, record);
+        let below = layout::call_below(raw, call);
+        let calls = |below| layout::definition_of(below).is_some() && layout::is_at(raw, below, instruction);
+        layout::definition_of(call).is_some() && !layout::call_below(raw, below).is_null() && calls(below)
+    }
+}
+
 /// # Safety
 /// As [`on_hook`], for the event of a return.
 #[inline]
 unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
     // SAFETY: given by the caller.
-    if unsafe { one_call::returned(watch, raw, layout::call_of(record), LINES | CALLS | RETURNS) } {
+    if unsafe { one_call::returned(watch, raw, layout::call_of(raw, record), EVERY) } {
         return;
     }
     if watch.looks_at_returns() {
@@ -355,20 +386,41 @@ unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lu
             // SAFETY: as in `line`.
             let here = unsafe { (State::new(raw), Activation::of_hook(State::new(raw), record)) };
             // SAFETY: as above.
-            watch.told(|told| told.call_ends(here.0, &here.1, unsafe { layout::call_of(record) } as usize));
+            watch.told(|told| told.call_ends(here.0, &here.1, unsafe { layout::identity_of(raw, record) }));
         });
     }
-    if !watch.is_gated() {
-        return;
+    if watch.is_gated() {
+        // SAFETY: given by the caller.
+        unsafe { watch_gate_below(watch, raw) };
     }
-    // SAFETY: given by the caller; the record below is filled in for a level that is there.
+}
+
+/// Watches what is to be watched in the function that is returned to.
+///
+/// # Safety
+/// As [`returned`].
+unsafe fn watch_below(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_Debug) {
+    // SAFETY: given by the caller.
     unsafe {
-        let mut below = std::mem::zeroed::<ffi::lua_Debug>();
-        if ffi::lua_getstack(raw, 1, &raw mut below) == 0 {
+        if !one_call::returned(watch, raw, layout::call_of(raw, record), EVERY) && watch.is_gated() {
+            watch_gate_below(watch, raw);
+        }
+    }
+}
+
+/// The same where a gate stands.
+///
+/// # Safety
+/// As [`returned`], where the layout is known.
+unsafe fn watch_gate_below(watch: &Watch, raw: *mut ffi::lua_State) {
+    // SAFETY: given by the caller; what is below is a function on this stack.
+    unsafe {
+        let Some(mut below) = State::new(raw).level(1) else {
             set_mask(watch, raw, AT_GATE);
             return;
-        }
-        let mask = match holds(watch, raw, &raw mut below, layout::call_of(&raw const below)) {
+        };
+        let call = below.record_of_call();
+        let mask = match holds(watch, raw, below.record_mut(), call) {
             None => return,
             Some(true) => IN_WATCHED,
             Some(false) => BELOW_WATCHED,
@@ -422,6 +474,8 @@ unsafe fn looked_up(watch: &Watch, raw: *mut ffi::lua_State) {
 const AT_GATE: c_int = ffi::LUA_MASKCALL;
 /// One is, and another function runs, called from it.
 const BELOW_WATCHED: c_int = ffi::LUA_MASKCALL | ffi::LUA_MASKRET;
+/// Where every line counts.
+const EVERY: c_int = LINES | CALLS | RETURNS;
 /// A function with a breakpoint runs.
 const IN_WATCHED: c_int = ffi::LUA_MASKCALL | ffi::LUA_MASKRET | ffi::LUA_MASKLINE;
 
@@ -536,7 +590,9 @@ fn gated_mask(watch: &Watch, state: State) -> c_int {
     let mut mask = AT_GATE;
     state.for_each_level(|level, function| {
         // SAFETY: a gate is only used where the layout is known; the record is of a function on this stack.
-        let held = unsafe { holds(watch, state.raw(), function.record_mut(), layout::call_of(function.record_mut())) };
+        let held = unsafe {
+            holds(watch, state.raw(), function.record_mut(), layout::call_of(state.raw(), function.record_mut()))
+        };
         if held == Some(true) {
             mask = if level == 0 { IN_WATCHED } else { BELOW_WATCHED };
         }

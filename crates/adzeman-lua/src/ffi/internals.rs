@@ -24,6 +24,11 @@ const WHITE: u8 = Version::WHITE;
 /// Where an object's mark is, behind the pointer to the next one and its type (`CommonHeader`).
 const MARK_OF_OBJECT: usize = 9;
 const TYPE_OF_OBJECT: usize = 8;
+/// The type of a native function with captured variables, as headers have it (`LUA_VCCL`); here, of any where they do not tell.
+pub(super) const NATIVE_CLOSURE: u8 = 6 | 2 << 4;
+/// `MAX_LUMEM` (`llimits.h`).
+#[cfg(feature = "lua51")]
+const NEVER_REACHED: usize = usize::MAX - 2;
 /// Rounds in which a member has to behave as it should.
 const ROUNDS: usize = 6;
 /// `GCSTPGC`: set while the collector itself runs; the whole API of the collector is closed then (`lgc.h`).
@@ -40,6 +45,9 @@ pub(super) struct Internals {
     allows_hook: Option<usize>,
     /// `global_State.gcstp`: 0 while the collector may run.
     collector_stop: Option<usize>,
+    /// `global_State.GCthreshold`, which nothing reaches while the collector is stopped.
+    #[cfg(feature = "lua51")]
+    threshold: Option<usize>,
     /// `global_State.allgc`, and `currentwhite`.
     objects: Option<(usize, usize)>,
     /// `global_State.finobj`: the objects that have finalizers.
@@ -60,8 +68,10 @@ fn internals() -> &'static Internals {
                 protected_call: find_protected_call(raw),
                 allows_hook: find_allows_hook(raw),
                 collector_stop: find_collector_stop(raw),
+                #[cfg(feature = "lua51")]
+                threshold: find_threshold(raw),
                 objects: find_objects(raw),
-                finalized: find_finalized(raw),
+                finalized: Version::HAS_FINALIZER.and_then(|bit| find_finalized(raw, bit)),
             }
         });
         let Some(found) = found else { return Internals::default() };
@@ -70,7 +80,7 @@ fn internals() -> &'static Internals {
             && found.allows_hook.is_some()
             && found.collector_stop.is_some()
             && found.objects.is_some()
-            && found.finalized.is_some();
+            && (found.finalized.is_some() || Version::HAS_FINALIZER.is_none());
         if !is_whole {
             tracing::info!(?found, "some of the engine's records are not known; what needs them is done in other ways");
         }
@@ -230,6 +240,34 @@ unsafe fn find_collector_stop(raw: *mut ffi::lua_State) -> Option<usize> {
 
 /// # Safety
 /// As [`find_error_handler`].
+#[cfg(feature = "lua51")]
+unsafe fn find_threshold(raw: *mut ffi::lua_State) -> Option<usize> {
+    // SAFETY: given by the caller; the collector runs again afterwards.
+    unsafe {
+        let shared = shared_of(raw);
+        let mut candidates: Vec<usize> = (0..SHARED_BYTES).step_by(8).collect();
+        for _ in 0..ROUNDS {
+            for (what, is_stopped) in [(ffi::LUA_GCSTOP, true), (ffi::LUA_GCRESTART, false)] {
+                ffi::lua_gc(raw, what);
+                candidates.retain(|at| (read::<usize>(shared, *at) == NEVER_REACHED) == is_stopped);
+            }
+        }
+        only(candidates.into_iter())
+    }
+}
+
+/// Whether the collector of a state is stopped, where that is told by what is never reached.
+///
+/// # Safety
+/// `raw` is a live thread.
+#[cfg(feature = "lua51")]
+pub(super) unsafe fn is_collector_stopped(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller; the member was found at this place.
+    internals().threshold.is_some_and(|at| unsafe { read::<usize>(shared_of(raw), at) } == NEVER_REACHED)
+}
+
+/// # Safety
+/// As [`find_error_handler`].
 unsafe fn find_objects(raw: *mut ffi::lua_State) -> Option<(usize, usize)> {
     // SAFETY: given by the caller; objects are on the stack while they are looked at.
     unsafe {
@@ -268,7 +306,7 @@ unsafe fn find_objects(raw: *mut ffi::lua_State) -> Option<(usize, usize)> {
 
 /// # Safety
 /// As [`find_error_handler`].
-unsafe fn find_finalized(raw: *mut ffi::lua_State) -> Option<usize> {
+unsafe fn find_finalized(raw: *mut ffi::lua_State, in_other_list: u8) -> Option<usize> {
     unsafe extern "C-unwind" fn finalizer(_: *mut ffi::lua_State) -> c_int {
         0
     }
@@ -288,7 +326,7 @@ unsafe fn find_finalized(raw: *mut ffi::lua_State) -> Option<usize> {
             ffi::lua_pushvalue(raw, top + 1);
             ffi::lua_setmetatable(raw, -2);
             heads.retain(head);
-            if read::<u8>(object, MARK_OF_OBJECT) & IN_OTHER_LIST == 0 {
+            if read::<u8>(object, MARK_OF_OBJECT) & in_other_list == 0 {
                 heads.clear();
             }
             ffi::lua_settop(raw, -2);
@@ -339,7 +377,7 @@ pub(super) fn header(state: State) -> Option<Header> {
 }
 
 /// An object that is marked to be finalized is in a list of its own (`FINALIZEDBIT`, `lgc.h`).
-const IN_OTHER_LIST: u8 = Version::HAS_FINALIZER;
+const IN_OTHER_LIST: Option<u8> = Version::HAS_FINALIZER;
 
 impl Header {
     fn member<T>(object: usize, offset: usize) -> T {
@@ -355,6 +393,9 @@ impl Header {
 
     /// The newest one of those that have finalizers, 0 for none; `None` where that is not known.
     pub(super) fn first_finalized(&self) -> Option<usize> {
+        if IN_OTHER_LIST.is_none() {
+            return Some(0);
+        }
         self.finalized.map(|at| Self::member(self.shared, at))
     }
 
@@ -364,7 +405,10 @@ impl Header {
     }
 
     pub(super) fn tag(&self, object: usize) -> u8 {
-        Self::member(object, TYPE_OF_OBJECT)
+        let tag: u8 = Self::member(object, TYPE_OF_OBJECT);
+        let is_native = |at| Self::member::<u8>(object, at) != 0;
+        let is_function = c_int::from(tag) == ffi::LUA_TFUNCTION;
+        if is_function && Version::TAGS.is_native_of_closure.is_some_and(is_native) { NATIVE_CLOSURE } else { tag }
     }
 
     pub(super) fn is_alive(&self, object: usize) -> bool {
@@ -373,7 +417,7 @@ impl Header {
 
     /// Whether an object that is alive has been taken out of the list.
     pub(super) fn is_elsewhere(&self, object: usize) -> bool {
-        Self::member::<u8>(object, MARK_OF_OBJECT) & IN_OTHER_LIST != 0
+        IN_OTHER_LIST.is_some_and(|bit| Self::member::<u8>(object, MARK_OF_OBJECT) & bit != 0)
     }
 }
 
@@ -442,6 +486,6 @@ mod tests {
         assert!(found.allows_hook.is_some(), "{found:?}");
         assert_eq!(found.collector_stop.is_some(), Version::CLOSES_COLLECTOR, "{found:?}");
         assert!(found.objects.is_some(), "{found:?}");
-        assert!(found.finalized.is_some(), "{found:?}");
+        assert_eq!(found.finalized.is_some(), Version::HAS_FINALIZER.is_some(), "{found:?}");
     }
 }

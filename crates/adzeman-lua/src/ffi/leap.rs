@@ -79,12 +79,12 @@ impl Leaping {
 ///
 /// # Safety
 /// [`is_known`](layout::is_known) has answered true, `call` is that of a Lua function on a stack of this thread, and `body` its body.
-unsafe fn behind(call: *const c_void, body: usize) -> Option<usize> {
+unsafe fn behind(raw: *mut ffi::lua_State, call: *const c_void, body: usize) -> Option<usize> {
     // SAFETY: given by the caller; the offset is only trusted where `is_known` has tried it.
     unsafe {
         let code: usize = ptr::read((body as *const c_void).byte_add(layout::CODE_OF_PROTOTYPE).cast());
         let count: c_int = ptr::read((body as *const c_void).byte_add(layout::CODE_COUNT).cast());
-        let place: usize = ptr::read(call.byte_add(layout::PLACE_OF_CALL).cast());
+        let place = layout::place_of_call(raw, call);
         let at = place.checked_sub(code)?;
         (at.is_multiple_of(4) && at / 4 <= usize::try_from(count).ok()?).then_some(at / 4)
     }
@@ -120,7 +120,7 @@ pub(crate) fn next_instruction(activation: &Activation, in_hook: bool) -> Option
     }
     let definition = activation.definition()?;
     // SAFETY: the layout is known, and the activation is of a Lua function on this thread's stack.
-    let behind = unsafe { behind(activation.call() as *const c_void, definition.prototype) }?;
+    let behind = unsafe { behind(activation.thread().raw(), activation.record_of_call(), definition.prototype) }?;
     if in_hook { behind.checked_sub(1) } else { Some(behind) }
 }
 
@@ -134,13 +134,13 @@ pub(super) unsafe fn take_on(watch: &Watch, raw: *mut ffi::lua_State, event: c_i
     // which the call keeps alive.
     unsafe {
         let call = layout::current_call(raw);
-        let is_its_call = raw as usize == leap.thread && call as usize == leap.call;
+        let is_its_call = raw as usize == leap.thread && layout::identity_of_call(raw, call) == leap.call;
         let is_its_body = || layout::definition_of(call).is_some_and(|definition| definition.prototype == leap.body);
         if !is_its_call || !is_its_body() {
             watch.leaping.forget();
             return false;
         }
-        let Some(next) = behind(call, leap.body).and_then(|behind| behind.checked_sub(1)) else { return false };
+        let Some(next) = behind(raw, call, leap.body).and_then(|behind| behind.checked_sub(1)) else { return false };
         match phase {
             Phase::Waiting => begin(watch, raw, leap, next),
             Phase::Closing(at, _) | Phase::Jumping(at, _) if at == next => {}
@@ -265,9 +265,9 @@ unsafe extern "C-unwind" fn on_trial(raw: *mut ffi::lua_State, record: *mut ffi:
     // SAFETY: called by Lua in the state of `try_out`, for its one function, whose layout was checked.
     unsafe {
         ffi::lua_getinfo(raw, c"l".as_ptr(), record);
-        let (line, call) = ((*record).currentline, layout::call_of(record));
+        let (line, call) = ((*record).currentline, layout::call_of(raw, record));
         let Some(definition) = layout::definition_of(call) else { return };
-        let Some(next) = behind(call, definition.prototype).and_then(|behind| behind.checked_sub(1)) else {
+        let Some(next) = behind(raw, call, definition.prototype).and_then(|behind| behind.checked_sub(1)) else {
             WENT_WRONG.store(true, Relaxed);
             return;
         };

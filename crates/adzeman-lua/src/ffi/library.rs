@@ -29,6 +29,8 @@ pub(super) enum Effect {
     Exits,
     /// It reads what is typed where the host was started.
     ReadsTerminal,
+    /// It makes an object that may be given a finalizer without another call.
+    MakesProxy,
 }
 
 /// A function of the library.
@@ -52,6 +54,7 @@ fn effect_of(name: &str) -> Effect {
         "debug.sethook" => Effect::SetsHook,
         "os.exit" => Effect::Exits,
         "debug.debug" => Effect::ReadsTerminal,
+        "newproxy" => Effect::MakesProxy,
         _ => Effect::Plain,
     }
 }
@@ -148,5 +151,6 @@ mod tests {
         // The library's, which has three since one closes coroutines, and what its wrap gives; this crate's two and what its wrap gives.
         let own = if is_since("5.4") { 3 } else { 2 };
         assert_eq!(running, own + 1 + 3);
+        assert_eq!(of("newproxy"), (!is_since("5.2")).then_some(Effect::MakesProxy));
     }
 }

@@ -105,6 +105,7 @@ unsafe extern "C-unwind" fn on_limit(raw: *mut ffi::lua_State, record: *mut ffi:
     // SAFETY: Lua calls hooks on the thread of the state, with the minimum of free stack and the record of the running function.
     // Nothing in this frame owns anything when an error is raised.
     unsafe {
+        layout::keep_place(raw);
         let Some(watch) = watch_of(raw) else {
             ffi::lua_sethook(raw, None, 0, 0);
             return;
@@ -205,6 +206,11 @@ unsafe fn called(watch: &Watch, raw: *mut ffi::lua_State, record: *mut ffi::lua_
         Effect::RunsThread => reach_given(watch, state, &function),
         Effect::Collector => return ask_collector(watch, state, &function),
         Effect::SetsMetatable => note_finalizer(watch, state, &function),
+        Effect::MakesProxy => {
+            return Some(
+                c"newproxy makes what may get a finalizer that no limit reaches, so an evaluation does not call it",
+            );
+        }
         Effect::SetsHook => return Some(c"an evaluation cannot set a hook: its own limit is one"),
         Effect::Exits | Effect::ReadsTerminal => return refused(native.effect),
     }
@@ -254,7 +260,7 @@ unsafe fn native_called(
 ) -> Option<(usize, Option<&'static Native>)> {
     // SAFETY: given by the caller; what is pushed is popped.
     let address = unsafe {
-        if layout::is_known() && layout::definition_of(layout::call_of(record)).is_some() {
+        if layout::is_known() && layout::definition_of(layout::call_of(raw, record)).is_some() {
             return None;
         }
         ffi::lua_getinfo(raw, c"f".as_ptr(), record);

@@ -26,7 +26,7 @@ use super::watch::Watch;
 use crate::dialect::{Dialect as _, Version};
 
 /// What replaces a function of the library.
-const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 16] = [
+const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 18] = [
     (c"_G", c"pcall", pcall),
     (c"_G", c"xpcall", xpcall),
     (c"coroutine", c"resume", resume),
@@ -35,6 +35,8 @@ const REPLACED: [(&CStr, &CStr, ffi::lua_CFunction); 16] = [
     (c"debug", c"sethook", own_hooks::set_hook),
     (c"debug", c"gethook", own_hooks::get_hook),
     (c"_G", c"load", load),
+    (c"_G", c"loadstring", load_text),
+    (c"_G", c"setfenv", set_environment),
     (c"_G", c"loadfile", load_file),
     (c"_G", c"dofile", do_file),
     (c"debug", c"setupvalue", set_captured),
@@ -70,6 +72,7 @@ fn originals() -> &'static Originals {
         let found = in_new_state(|state| unsafe {
             let raw = state.raw();
             ffi::luaL_requiref(raw, c"_G".as_ptr(), ffi::luaopen_base, 1);
+            #[cfg(not(feature = "lua51"))]
             ffi::luaL_requiref(raw, c"coroutine".as_ptr(), ffi::luaopen_coroutine, 1);
             ffi::luaL_requiref(raw, c"debug".as_ptr(), ffi::luaopen_debug, 1);
             ffi::luaL_requiref(raw, c"string".as_ptr(), ffi::luaopen_string, 1);
@@ -169,6 +172,10 @@ unsafe extern "C-unwind" fn finish_pcall(raw: *mut ffi::lua_State, status: c_int
 unsafe extern "C-unwind" fn xpcall(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_xpcall`, with the handler wrapped while errors are waited for.
     unsafe {
+        if !Version::HANDS_ON_TO_PROTECTED {
+            ffi::luaL_checkany(raw, 2);
+            ffi::lua_settop(raw, 2);
+        }
         let count = ffi::lua_gettop(raw);
         if Version::TAKES_ANY_HANDLER {
             ffi::luaL_checkany(raw, 2);
@@ -314,6 +321,27 @@ unsafe fn report(raw: *mut ffi::lua_State, failed: *mut ffi::lua_State, levels: 
     }
 }
 
+/// Why a coroutine cannot be resumed, as `costatus` has it (`lbaselib.c` of 5.1).
+///
+/// # Safety
+/// As [`resume_with`].
+unsafe fn no_resume(raw: *mut ffi::lua_State, coroutine: *mut ffi::lua_State) -> Option<&'static CStr> {
+    // SAFETY: given by the caller; an all-zero record is valid.
+    unsafe {
+        let has_level = || {
+            let mut record = std::mem::zeroed::<ffi::lua_Debug>();
+            ffi::lua_getstack(coroutine, 0, &raw mut record) > 0
+        };
+        match ffi::lua_status(coroutine) {
+            _ if raw == coroutine => Some(c"cannot resume running coroutine"),
+            ffi::LUA_YIELD => None,
+            ffi::LUA_OK if has_level() => Some(c"cannot resume normal coroutine"),
+            ffi::LUA_OK if ffi::lua_gettop(coroutine) > 0 => None,
+            _ => Some(c"cannot resume dead coroutine"),
+        }
+    }
+}
+
 /// Resumes a coroutine with the `arguments` values on top; answers how many values came back on top, or `None` for an
 /// error value. As `auxresume` (`lcorolib.c`). `catches` is whether the script gets the error as a value.
 ///
@@ -329,7 +357,17 @@ unsafe fn resume_with(
     // another call raises.
     unsafe {
         if ffi::lua_checkstack(coroutine, arguments) == 0 {
+            if Version::SAYS_STATUS_OF_COROUTINE {
+                ffi::luaL_error(raw, c"too many arguments to resume".as_ptr());
+            }
             ffi::lua_pushstring(raw, c"too many arguments to resume".as_ptr());
+            return None;
+        }
+        if Version::SAYS_STATUS_OF_COROUTINE
+            && let Some(why) = no_resume(raw, coroutine)
+        {
+            ffi::lua_settop(raw, -arguments - 1);
+            ffi::lua_pushstring(raw, why.as_ptr());
             return None;
         }
         // The library asks itself only from 5.4 on.
@@ -348,6 +386,9 @@ unsafe fn resume_with(
         }
         if status == ffi::LUA_OK || status == ffi::LUA_YIELD {
             if ffi::lua_checkstack(raw, results + 1) == 0 {
+                if Version::SAYS_STATUS_OF_COROUTINE {
+                    ffi::luaL_error(raw, c"too many results to resume".as_ptr());
+                }
                 ffi::lua_settop(coroutine, -results - 1);
                 ffi::lua_pushstring(raw, c"too many results to resume".as_ptr());
                 return None;
@@ -388,7 +429,13 @@ unsafe extern "C-unwind" fn resume(raw: *mut ffi::lua_State) -> c_int {
 unsafe extern "C-unwind" fn wrap(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by Lua; as `luaB_cowrap` with `luaB_cocreate`.
     unsafe {
-        ffi::luaL_checktype(raw, 1, ffi::LUA_TFUNCTION);
+        if Version::WRAPS_SCRIPTS_ONLY {
+            if ffi::lua_type(raw, 1) != ffi::LUA_TFUNCTION || ffi::lua_iscfunction(raw, 1) != 0 {
+                ffi::luaL_argerror(raw, 1, c"Lua function expected".as_ptr());
+            }
+        } else {
+            ffi::luaL_checktype(raw, 1, ffi::LUA_TFUNCTION);
+        }
         let coroutine = ffi::lua_newthread(raw);
         ffi::lua_pushvalue(raw, 1);
         ffi::lua_xmove(raw, coroutine, 1);
@@ -494,6 +541,29 @@ unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
     }
 }
 
+/// The same for `loadstring`, of versions that have it.
+unsafe extern "C-unwind" fn load_text(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `load`.
+    unsafe {
+        let Some(original) = original(load_text) else { return 0 };
+        let results = original(raw);
+        if results == 1 {
+            tell_compiled(raw, ffi::lua_type(raw, 1) == ffi::LUA_TSTRING);
+        }
+        results
+    }
+}
+
+/// The library's own `setfenv`, of versions that have it: functions may have other globals then.
+unsafe extern "C-unwind" fn set_environment(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: as `set_captured`.
+    unsafe {
+        let results = original(set_environment).map_or(0, |original| original(raw));
+        ask(raw, |told, _| told.variables_joined());
+        results
+    }
+}
+
 /// The same for `loadfile`.
 unsafe extern "C-unwind" fn load_file(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: as `load`.
@@ -556,7 +626,7 @@ unsafe fn take_over_search(raw: *mut ffi::lua_State) {
         ffi::lua_pushglobaltable(raw);
         ffi::lua_pushstring(raw, c"package".as_ptr());
         if ffi::lua_rawget(raw, -2) == ffi::LUA_TTABLE {
-            ffi::lua_pushstring(raw, c"searchers".as_ptr());
+            ffi::lua_pushstring(raw, Version::SEARCHERS.as_ptr());
             if ffi::lua_rawget(raw, -2) == ffi::LUA_TTABLE && ffi::lua_rawgeti(raw, -1, 2) == ffi::LUA_TFUNCTION {
                 let held = ffi::lua_tocfunction(raw, -1);
                 if held.is_some_and(|held| held as usize != search as *const () as usize) {

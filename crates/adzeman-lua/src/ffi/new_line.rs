@@ -78,23 +78,25 @@ pub(super) unsafe fn is_old(raw: *mut ffi::lua_State, record: *const ffi::lua_De
         return false;
     }
     // SAFETY: given by the caller; a mark is there only where all this is known.
-    unsafe { place_before(raw).is_some_and(|place| place.read() & MARK != 0 && !is_new(place.read() & !MARK, record)) }
+    unsafe {
+        place_before(raw).is_some_and(|place| place.read() & MARK != 0 && !is_new(raw, place.read() & !MARK, record))
+    }
 }
 
 /// As the engine tells, where the function that runs was last at `before`, or another one was that is left.
 ///
 /// # Safety
 /// As [`is_old`], where all is known.
-unsafe fn is_new(before: usize, record: *const ffi::lua_Debug) -> bool {
+unsafe fn is_new(raw: *mut ffi::lua_State, before: usize, record: *const ffi::lua_Debug) -> bool {
     // SAFETY: given by the caller: the call is that of a function written in Lua, which keeps its body alive; a place in that is followed
     // only where it is within its code, and lines are as many as instructions, or none.
     unsafe {
-        let call = layout::call_of(record);
+        let call = layout::call_of(raw, record);
         let Some((held, definition)) = Version::PLACE_BEFORE.zip(layout::definition_of(call)) else { return true };
         let body = definition.prototype as *const c_void;
         let code: usize = ptr::read(body.byte_add(layout::CODE_OF_PROTOTYPE).cast());
         let count: c_int = ptr::read(body.byte_add(layout::CODE_COUNT).cast());
-        let behind = layout::place_of_call(call);
+        let behind = layout::place_of_call(raw, call);
         let now = (behind - code) / SIZE_OF_INSTRUCTION - 1;
         let lines: *const c_int = ptr::read(body.byte_add(held.lines_of_prototype).cast());
         let line_at = |at: usize| if lines.is_null() { 0 } else { ptr::read(lines.add(at)) };
@@ -130,7 +132,7 @@ unsafe extern "C-unwind" fn tell_interrupted(raw: *mut ffi::lua_State, record: *
         let (Some(held), event) = (Version::PLACE_BEFORE, (*record).event) else { return };
         let place = raw.cast::<c_void>().byte_add(held.of_thread).cast::<usize>();
         if event == ffi::LUA_HOOKLINE {
-            if place.read() & MARK == 0 || is_new(place.read() & !MARK, record) {
+            if place.read() & MARK == 0 || is_new(raw, place.read() & !MARK, record) {
                 note(&TOLD[1], record, raw);
             }
             return;
@@ -138,7 +140,7 @@ unsafe extern "C-unwind" fn tell_interrupted(raw: *mut ffi::lua_State, record: *
         let before = place.read();
         // This says where the function is.
         ffi::lua_sethook(raw, Some(tell_interrupted), ffi::lua_gethookmask(raw), 1);
-        if place.read() != layout::place_of_call(layout::call_of(record)) {
+        if place.read() != layout::place_of_call(raw, layout::call_of(raw, record)) {
             WENT_WRONG.fetch_add(1, Relaxed);
             return;
         }

@@ -18,6 +18,7 @@ use super::internals::{self, Header};
 use super::layout;
 use super::sizes::object_address;
 use super::state::{Slot, State, Type};
+use crate::dialect::{Dialect as _, Version};
 
 /// Objects that are always gone through, which takes a millisecond and a half at the most, and then between two looks at the time.
 pub(crate) const LEAST: usize = 8192;
@@ -93,12 +94,14 @@ impl<'a> Object<'a> {
 const SHORT_STRING: u8 = 4;
 const LONG_STRING: u8 = 4 | 1 << 4;
 const LUA_FUNCTION: u8 = 6;
-const NATIVE_CLOSURE: u8 = 6 | 2 << 4;
+const NATIVE_CLOSURE: u8 = internals::NATIVE_CLOSURE;
 const TABLE: u8 = ffi::LUA_TTABLE as u8;
 const USERDATA: u8 = ffi::LUA_TUSERDATA as u8;
 const THREAD: u8 = ffi::LUA_TTHREAD as u8;
 /// Of a value on a stack that is an object.
-const IS_OBJECT: u8 = 1 << 6;
+const IS_OBJECT: u8 = Version::TAGS.is_object;
+/// What is in the tag of a value where nothing but the type is.
+const TYPE: u8 = 0xf;
 
 /// Pushes the object at an address, which is alive; false, and nothing pushed, where the stack is not as it should be.
 fn push_object(state: State, address: usize, tag: u8) -> bool {
@@ -107,17 +110,14 @@ fn push_object(state: State, address: usize, tag: u8) -> bool {
     // SAFETY: the layout is known, as objects are; the value above the running function's is the one pushed just now, which is
     // checked before it is changed. An object that is alive may be on a stack; stacks are looked at once more before a sweep.
     unsafe {
-        let call = layout::current_call(state.raw());
-        let value = layout::function_of_call(call)
-            .wrapping_byte_add(usize::try_from(position).unwrap_or(0) * layout::SIZE_OF_VALUE)
-            .cast_mut();
+        let value = layout::value_at(state.raw(), position).cast_mut();
         let held = value.cast::<usize>();
         let kind = value.wrapping_byte_add(layout::TAG_OF_VALUE).cast::<u8>();
         if held.read() != address || kind.read() != ffi::LUA_TLIGHTUSERDATA as u8 {
             state.pop(1);
             return false;
         }
-        kind.write(tag | IS_OBJECT);
+        kind.write(if IS_OBJECT == 0 { tag & TYPE } else { tag | IS_OBJECT });
     }
     true
 }

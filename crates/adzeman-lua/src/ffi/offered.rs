@@ -36,7 +36,7 @@ pub(crate) fn offer(state: State) -> Result<(), EngineError> {
 unsafe extern "C-unwind" fn make_global(raw: *mut ffi::lua_State) -> c_int {
     // SAFETY: called by `protect` with a text; nothing owned here.
     unsafe {
-        ffi::lua_rawgeti(raw, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_GLOBALS);
+        ffi::lua_pushglobaltable(raw);
         ffi::lua_pushvalue(raw, 1);
         if ffi::lua_rawget(raw, 2) == ffi::LUA_TNIL {
             ffi::lua_pushvalue(raw, 1);

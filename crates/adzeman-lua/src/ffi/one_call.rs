@@ -62,7 +62,7 @@ impl OneCall {
         }
         HANDLER.get_or_init(natives::host_handler);
         // SAFETY: the layout is known, and the call is one of this thread's stack.
-        let at = unsafe { layout::offset_of_call(thread.raw(), function.call() as *const c_void) };
+        let at = unsafe { layout::offset_of_call(thread.raw(), function.record_of_call()) };
         Some(Self { thread, at, purpose })
     }
 
@@ -155,7 +155,7 @@ pub(super) unsafe fn returned(watch: &Watch, raw: *mut ffi::lua_State, call: *co
             end(watch);
             return false;
         }
-        if held.has_lines() && layout::offset_of_call(raw, layout::call_below(call)) <= held.at {
+        if held.has_lines() && layout::offset_of_call(raw, layout::call_below(raw, call)) <= held.at {
             set_mask(watch, raw, all);
         } else if layout::native_of_call(call).is_some_and(|native| HANDLER.get() == Some(&native)) {
             // The host has an error handled: what it calls next may be in the place of all that.

@@ -11,7 +11,8 @@ use crate::dialect::{Dialect as _, Version};
 
 /// Where the library keeps the functions of hooks, by their threads (`ldblib.c`, `HOOKKEY`).
 const FUNCTIONS: &CStr = c"_HOOKKEY";
-const EVENTS: [&CStr; 5] = [c"call", c"return", c"line", c"count", c"tail call"];
+const EVENTS: [&CStr; 5] =
+    [c"call", c"return", c"line", c"count", if Version::TAIL_CALL.is_some() { c"tail return" } else { c"tail call" }];
 const MASKS: [(char, c_int); 3] = [('c', ffi::LUA_MASKCALL), ('r', ffi::LUA_MASKRET), ('l', ffi::LUA_MASKLINE)];
 
 /// As `hookf` (`ldblib.c`), for all but calls of what was [put in](asked::is_put_in) and returns from it.

@@ -66,7 +66,7 @@ impl Places {
 fn place_of(function: &Activation) -> Option<(Definition, usize)> {
     let definition = function.definition()?;
     // SAFETY: the layout is known where there is a definition, and the call is of a function written in Lua on its thread's stack.
-    Some((definition, unsafe { layout::place_of_call(function.call() as *const _) }))
+    Some((definition, unsafe { layout::place_of_call(function.thread().raw(), function.record_of_call()) }))
 }
 
 /// Where a name is in the function at a level: for a body that reports its line, what is known of that place, or else what `find` finds,

@@ -26,7 +26,7 @@ pub(crate) fn take_over(state: State) -> Result<(), EngineError> {
     unsafe extern "C-unwind" fn replace(raw: *mut ffi::lua_State) -> c_int {
         // SAFETY: called by `protect`; nothing owned here. Past metamethods: a state may refuse its scripts to ask for globals.
         unsafe {
-            ffi::lua_rawgeti(raw, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_GLOBALS);
+            ffi::lua_pushglobaltable(raw);
             ffi::lua_pushstring(raw, c"print".as_ptr());
             ffi::lua_rawget(raw, 1);
             let address = ffi::lua_tocfunction(raw, 2).map_or(0, |native| native as usize);

@@ -129,9 +129,9 @@ pub(crate) fn push_environment(state: State, id: i64) -> Result<(), EngineError>
     state.push_integer(id);
     state.raw_set(-3)?;
     state.push_table()?;
-    state.push_function(name_read);
+    state.push_function(name_read)?;
     state.raw_set_field(-2, "__index")?;
-    state.push_function(name_written);
+    state.push_function(name_written)?;
     state.raw_set_field(-2, "__newindex")?;
     state.set_metatable(-2);
     Ok(())
@@ -152,7 +152,7 @@ pub(crate) fn prepare(state: State) -> Result<(), EngineError> {
     state.push_bool(false);
     state.raw_set_field(-2, "__metatable")?;
     for (name, function) in functions {
-        state.push_function(function);
+        state.push_function(function)?;
         state.raw_set_field(-2, name)?;
     }
     state.set_slot(Slot::ProxyMeta)
@@ -222,6 +222,6 @@ unsafe extern "C-unwind" fn next_pair(raw: *mut ffi::lua_State) -> c_int {
 }
 
 /// Pushes what goes through a table made for it, pair by pair.
-pub(crate) fn push_next_pair(state: State) {
-    state.push_function(next_pair);
+pub(crate) fn push_next_pair(state: State) -> Result<(), EngineError> {
+    state.push_function(next_pair)
 }

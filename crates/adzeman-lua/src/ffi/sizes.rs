@@ -17,7 +17,7 @@ use crate::dialect::{Dialect as _, Version};
 /// An element of a table, about.
 const ELEMENT: usize = 16;
 /// `LClosure` and `CClosure` without what they capture, and one variable of each.
-const FUNCTION: usize = 32;
+const FUNCTION: usize = Version::FUNCTION;
 const CAPTURED: usize = 8;
 const CAPTURED_BY_NATIVE: usize = 16;
 /// `Udata` without user values, and with them.
@@ -27,10 +27,6 @@ const USER_VALUE: usize = Version::ATTACHED;
 /// A coroutine that has just been made, and each value on its stack.
 const COROUTINE: usize = 1024;
 const STACK_VALUE: usize = 16;
-
-/// `global_State.totalbytes` and `GCdebt`.
-const TOTAL: usize = 16;
-const DEBT: usize = 24;
 
 /// Bytes, and whether they were measured.
 pub(crate) type Size = (u64, bool);
@@ -64,7 +60,7 @@ fn function(state: State, index: c_int) -> usize {
     }
     match (state.is_native_function(index), captured) {
         // One that captures nothing is no object.
-        (true, 0) => 0,
+        (true, 0) if Version::TAGS.is_native_of_closure.is_none() => 0,
         (true, captured) => FUNCTION + CAPTURED_BY_NATIVE * captured,
         (false, captured) => FUNCTION + CAPTURED * captured,
     }
@@ -140,7 +136,9 @@ unsafe fn count_kept(state: State) -> usize {
     // SAFETY: given by the caller; both members lie within the record.
     unsafe {
         let shared = layout::state_of(state.raw()) as *const c_void;
-        let (total, debt) = (read::<usize>(shared, TOTAL), read::<isize>(shared, DEBT));
+        let (total, debt) = Version::IN_USE;
+        let total = read::<usize>(shared, total);
+        let Some(debt) = debt.map(|at| read::<isize>(shared, at)) else { return total };
         if Version::DEBT_IS_BESIDE { total.wrapping_add_signed(debt) } else { total.wrapping_add_signed(-debt) }
     }
 }

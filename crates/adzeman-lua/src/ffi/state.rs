@@ -9,6 +9,7 @@ use adzeman_core::engine::EngineError;
 use super::collector;
 use super::layout;
 use super::library::{Effect, native_at};
+use crate::dialect::{Dialect as _, Version};
 
 /// The type of a Lua value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -84,10 +85,12 @@ pub(crate) enum Slot {
     /// What the walks are kept by that count values: those without finalizers, and those with.
     Census,
     CensusFinalized,
+    /// Native functions that exchanged bodies call, by their addresses, where they are objects.
+    Callable,
 }
 
 /// Addresses that no one else uses as registry keys.
-static SLOTS: [u8; 28] = [0; 28];
+static SLOTS: [u8; 29] = [0; 29];
 
 impl Slot {
     pub(super) fn key(self) -> *const c_void {
@@ -210,10 +213,70 @@ impl State {
         unsafe { ffi::lua_pushthread(self.0) };
     }
 
-    pub(crate) fn push_function(self, function: ffi::lua_CFunction) {
-        self.room(1);
-        // SAFETY: there is room; a C function without captured values allocates nothing.
-        unsafe { ffi::lua_pushcfunction(self.0, function) };
+    /// Pushes a native function without captured values: the one there is of it in this state, where it is an object.
+    ///
+    /// # Errors
+    /// When the state has no memory left for that.
+    pub(crate) fn push_function(self, function: ffi::lua_CFunction) -> Result<(), EngineError> {
+        self.room(3);
+        if Version::TAGS.is_native_of_closure.is_none() {
+            // SAFETY: there is room, and nothing is allocated.
+            unsafe { ffi::lua_pushcfunction(self.0, function) };
+            return Ok(());
+        }
+        if !self.push_made(function) {
+            self.make(function)?;
+            self.push_made(function);
+        }
+        Ok(())
+    }
+
+    /// Pushes the object that a native function is in this state; false, and nothing pushed, where there is none yet.
+    fn push_made(self, function: ffi::lua_CFunction) -> bool {
+        if self.push_slot(Slot::Callable) == Type::Table {
+            self.push_pointer(function as *mut c_void);
+            self.raw_get(-2);
+            self.remove(self.top() - 1);
+            if self.type_at(-1) == Type::Function {
+                return true;
+            }
+        }
+        self.pop(1);
+        false
+    }
+
+    /// Makes that object.
+    #[cfg(feature = "lua51")]
+    fn make(self, function: ffi::lua_CFunction) -> Result<(), EngineError> {
+        unsafe extern "C-unwind" fn make(raw: *mut ffi::lua_State) -> c_int {
+            // SAFETY: called by `lua_cpcall` with the address of a native function; nothing owned here.
+            unsafe {
+                let function = ffi::lua_touserdata(raw, 1);
+                if ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Callable.key()) != ffi::LUA_TTABLE {
+                    ffi::lua_createtable(raw, 0, 8);
+                    ffi::lua_pushvalue(raw, -1);
+                    ffi::lua_rawsetp(raw, ffi::LUA_REGISTRYINDEX, Slot::Callable.key());
+                }
+                ffi::lua_pushvalue(raw, 1);
+                ffi::lua_pushcfunction(raw, std::mem::transmute::<*mut c_void, ffi::lua_CFunction>(function));
+                ffi::lua_rawset(raw, -3);
+            }
+            0
+        }
+        // SAFETY: it may be called on any thread that is neither dead nor waits in a yield; what it raises is caught.
+        unsafe {
+            let live = self.live_instead().unwrap_or(self).0;
+            if ffi::lua_cpcall(live, make, function as *mut c_void) == ffi::LUA_OK {
+                return Ok(());
+            }
+            ffi::lua_settop(live, -2);
+        }
+        Err(EngineError::Runtime("not enough memory".to_owned()))
+    }
+
+    #[cfg(not(feature = "lua51"))]
+    fn make(self, _: ffi::lua_CFunction) -> Result<(), EngineError> {
+        Ok(())
     }
 
     pub(super) fn push_pointer(self, pointer: *mut c_void) {
@@ -369,12 +432,17 @@ impl State {
 
     pub(crate) fn push_globals(self) {
         self.room(1);
-        // SAFETY: there is room; the registry holds the globals at this index.
-        unsafe { ffi::lua_rawgeti(self.0, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_GLOBALS) };
+        // SAFETY: there is room.
+        unsafe { ffi::lua_pushglobaltable(self.0) };
     }
 
     /// The main thread, which lives as long as the whole state.
     pub(crate) fn main_thread(self) -> Self {
+        if Version::CALLS_ARE_NUMBERED {
+            // SAFETY: the thread is live. Where the layout is not known, the thread that is asked is as good.
+            let main = layout::is_known().then(|| unsafe { layout::main_thread(self.0) }).flatten();
+            return Self(main.unwrap_or(self.0));
+        }
         self.room(1);
         // SAFETY: there is room; the registry holds the main thread at this index.
         unsafe { ffi::lua_rawgeti(self.0, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_MAINTHREAD) };

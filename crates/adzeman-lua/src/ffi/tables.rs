@@ -37,7 +37,7 @@ impl State {
         // SAFETY: there is room for what is pushed, which is popped; the registry holds the globals, and the slot a list of texts.
         unsafe {
             let top = ffi::lua_gettop(raw);
-            ffi::lua_rawgeti(raw, ffi::LUA_REGISTRYINDEX, ffi::LUA_RIDX_GLOBALS);
+            ffi::lua_pushglobaltable(raw);
             ffi::lua_rawgetp(raw, ffi::LUA_REGISTRYINDEX, Slot::RootNames.key());
             ffi::lua_rawgeti(raw, top + 2, number);
             ffi::lua_rawget(raw, top + 1);

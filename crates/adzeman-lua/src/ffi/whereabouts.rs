@@ -8,6 +8,7 @@ use std::ffi::{c_int, c_void};
 use super::api as ffi;
 
 use super::layout;
+use crate::dialect::{Dialect as _, Version};
 
 /// What was found, as one number: one of these, or the address of a native function.
 pub(super) const NOT_FOUND: usize = 0;
@@ -41,13 +42,24 @@ unsafe fn look_for(raw: *mut ffi::lua_State, wants_function: bool) -> usize {
     // between two calls, and each is linked only when it is filled in.
     unsafe {
         let call = layout::current_call(raw);
-        if call.is_null() || layout::call_below(call).is_null() {
+        if call.is_null() || layout::call_below(raw, call).is_null() {
             return HOST;
         }
-        let Some(value) = copy::<{ layout::SIZE_OF_VALUE }>(layout::function_of_call(call)) else { return NOT_FOUND };
+        let function = match copy::<8>(layout::function_in(call)) {
+            Some(bytes) => address_in(&bytes, 0) as *const c_void,
+            None => return NOT_FOUND,
+        };
+        let Some(value) = copy::<{ layout::SIZE_OF_VALUE }>(function) else { return NOT_FOUND };
         let held = address_in(&value, 0);
+        let is_script = || match Version::TAGS.is_native_of_closure {
+            Some(at) => {
+                copy::<1>((held as *const c_void).wrapping_byte_add(at)).is_none_or(|[is_native]| is_native == 0)
+            }
+            None => false,
+        };
         let code = match value[layout::TAG_OF_VALUE] {
             layout::NATIVE_FUNCTION => Some(held),
+            layout::NATIVE_CLOSURE if is_script() => None,
             layout::NATIVE_CLOSURE if wants_function => Some(held),
             layout::NATIVE_CLOSURE => {
                 copy::<8>((held as *const c_void).wrapping_byte_add(layout::CODE_OF_NATIVE_CLOSURE))

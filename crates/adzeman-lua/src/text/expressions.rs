@@ -95,11 +95,11 @@ pub(crate) fn column_of_mistake(expression: &str, why: &str) -> Option<usize> {
     let from = first.flatten()?.checked_sub(BEFORE.len())?;
     let near = why.rsplit_once("near '").map(|(_, near)| near.trim_end_matches('\''));
     let at = match near {
+        _ if why.ends_with("near <eof>") || why.ends_with("near '<eof>'") => expression.len(),
         Some(near) => {
             let behind = expression.get(from..)?.find(near).map(|at| from + at);
             behind.or_else(|| expression.rfind(near)).unwrap_or(from)
         }
-        None if why.ends_with("near <eof>") => expression.len(),
         None => from,
     };
     expression.get(..at).map(|before| before.chars().count() + 1)

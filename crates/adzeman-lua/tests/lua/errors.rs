@@ -30,7 +30,7 @@ fn errors_that_pcall_and_xpcall_catch_are_seen_once_and_stay_caught() {
     let ran = run("\
 local ok, why = pcall(function() error({code = 5}) end)
 assert(not ok and why.code == 5)
-local ok, why = xpcall(function(x) error('b' .. x, 0) end, function(e) return 'handled ' .. e end, 1)
+local ok, why = xpcall(function() error('b1', 0) end, function(e) return 'handled ' .. e end)
 assert(not ok and why == 'handled b1')
 assert(select('#', pcall(function() return 1, nil, 3 end)) == 4)");
     ran.outcome.unwrap();
@@ -63,7 +63,9 @@ assert(not ok and why == 'test.lua:1: stuck', why)");
 fn an_error_of_the_host_has_its_text() {
     let ran = run("pcall(string.rep)\nlocal ok = pcall(string.rep, 'x', -1, {})");
     ran.outcome.unwrap();
-    assert!(ran.raises[0].contains("bad argument #1 to 'string.rep'"), "{:?}", ran.raises);
+    // What a function is called by is told by what calls it.
+    let name = if is_since("5.2") { "string.rep" } else { "?" };
+    assert!(ran.raises[0].contains(&format!("bad argument #1 to '{name}'")), "{:?}", ran.raises);
 }
 
 #[test]
@@ -179,9 +181,9 @@ pcall(error, 'x')";
 fn a_handler_that_raises_is_reported_once() {
     let ran = run("\
 local times = 0
-local ok, why = xpcall(error, function(message) times = times + 1 error('again') end, 'first')
+local ok, why = xpcall(function() error('first', 0) end, function(message) times = times + 1 error('again') end)
 assert(not ok and times > 100)
-ok, why = xpcall(error, function(message) return message .. '!' end, 'fine')
+ok, why = xpcall(function() error('fine', 0) end, function(message) return message .. '!' end)
 assert(why == 'fine!')
 return times");
     ran.outcome.unwrap();

@@ -1,6 +1,7 @@
 //! Frames, scopes and values, and that looking runs nothing of the script.
 
 use crate::common::{at_stop, inside, scope, shown};
+use crate::versions::is_since;
 use adzeman_core::engine::{Engine, FrameKind, ScopeKind};
 use adzeman_core::value::{Expand, Page, Part, Variable};
 
@@ -38,7 +39,9 @@ fn captured_varargs_and_globals_are_told_apart() {
         assert!(["print", "string", "_G", "debug"].iter().all(|name| built_in.iter().any(|held| held.name == *name)));
         [ScopeKind::Locals, ScopeKind::Varargs, ScopeKind::Captured].map(|kind| text(engine, kind)).join(" | ")
     });
-    assert_eq!(text, "x = 1 | [1] = \"two\"; [2] = nil | toll = 24");
+    // A function that does not use its extra arguments has a table of them there.
+    let table = if is_since("5.2") { "" } else { "; arg = {\"two\", n = 2}" };
+    assert_eq!(text.replace(table, ""), "x = 1 | [1] = \"two\"; [2] = nil | toll = 24");
 }
 
 #[test]
@@ -194,7 +197,7 @@ fn entries_have_expressions_that_give_them() {
 }
 
 /// Whether numbers are of two kinds.
-const HAS_INTEGERS: bool = !cfg!(feature = "lua52");
+const HAS_INTEGERS: bool = !cfg!(any(feature = "lua51", feature = "lua52"));
 
 /// Values that lie, or attack whoever looks at them: what makes them, and how they show.
 const HOSTILE: [(&str, &str); 16] = [
@@ -208,7 +211,7 @@ const HOSTILE: [(&str, &str); 16] = [
     ("(function() local t = {}; for i = 1, 1000000 do t['k' .. i] = i end; return t end)()", "{k"),
     ("string.rep('x', 50000000)", "\"xxxxxxxx"),
     ("{[0/0 ~= 0/0 and 'nan'] = 0/0, [1/0] = -1/0}", "{[inf] = -inf, nan = nan}"),
-    ("'\\xff\\xfe no text'", "\"\\xff\\xfe no text\""),
+    ("'\\255\\254 no text'", "\"\\xff\\xfe no text\""),
     ("'\\0\\1\\2\\255'", "bytes 00 01 02 ff"),
     ("setmetatable({}, {__mode = 'k'})", "{}"),
     ("math.mininteger or -2^63", "-9223372036854775808"),

@@ -49,7 +49,7 @@ for _, given in ipairs({{1, 'l'}, {print}, {print, 'l', 'x'}, {nil}, {print, {}}
   log[#log + 1] = tostring(why)
 end
 log[#log + 1] = tostring(debug.gethook()) .. select('#', debug.gethook())
-local co = coroutine.create(print)
+local co = coroutine.create(function() end)
 debug.sethook(co, print, 'lc', 7)
 local hook, mask, count = debug.gethook(co)
 log[#log + 1] = tostring(hook == print) .. mask .. count
@@ -71,7 +71,7 @@ local co = coroutine.wrap(function(...)
   log[#log + 1] = e
   return 'done'
 end)
-for i = 1, 4 do log[#log + 1] = tostring(co(i)) end
+for i = 1, 4 do log[#log + 1] = tostring((select(2, pcall(co, i)))) end
 log[#log + 1] = select(2, pcall(co))
 return table.concat(log, ' ')",
     ),
@@ -96,7 +96,8 @@ return table.concat(log, ' ')",
         "\
 local lines = {}
 local info = debug.getinfo(pcall)
-lines[#lines + 1] = info.what .. info.short_src .. info.nparams .. tostring(info.isvararg)
+lines[#lines + 1] = info.what .. info.short_src
+lines[#lines + 1] = info.nparams .. tostring(info.isvararg) --since 5.2
 lines[#lines + 1] = tostring(debug.getinfo(1, 'l').currentline) .. debug.getinfo(1, 'S').short_src
 local function level() return debug.getinfo(2, 'n').name end
 local function named() local name = level() return name end
@@ -114,9 +115,9 @@ return table.concat(lines, ' ')",
         "\
 local log = {}
 local function f(a, b, ...)
-  local x <const> = a
-  goto on
-  ::on:: ;
+  local x <const> = a;
+  goto on --since 5.2
+  ::on:: ; --since 5.2
   (print or f)()
   return x, b, select('#', ...)
 end
@@ -125,8 +126,8 @@ for line in pairs(debug.getinfo(f, 'L').activelines) do lines[#lines + 1] = line
 table.sort(lines)
 log[#log + 1] = table.concat(lines, ',')
 local info = debug.getinfo(f, 'Su')
-log[#log + 1] = info.linedefined .. info.lastlinedefined .. info.nups .. info.nparams .. tostring(info.isvararg)
-log[#log + 1] = debug.getlocal(f, 1) .. debug.getlocal(f, 2) .. tostring(debug.getlocal(f, 3))
+log[#log + 1] = info.linedefined .. info.lastlinedefined .. info.nups .. info.nparams .. tostring(info.isvararg) --since 5.2
+log[#log + 1] = debug.getlocal(f, 1) .. debug.getlocal(f, 2) .. tostring(debug.getlocal(f, 3)) --since 5.2
 local weak = setmetatable({[f] = 'kept'}, {__mode = 'k'})
 do local g = function() return weak end weak[g] = 'gone' end
 collectgarbage() collectgarbage()
@@ -134,7 +135,7 @@ local n = 0
 for _ in pairs(weak) do n = n + 1 end
 log[#log + 1] = n .. tostring(weak[f])
 log[#log + 1] = tostring((select(4, pcall(f, 1, 2, 3, nil))))
-log[#log + 1] = tostring(debug.upvalueid(f, 1) ~= nil)
+log[#log + 1] = tostring(debug.upvalueid(f, 1) ~= nil) --since 5.2
 local ok, why = pcall(function()
   local t
   return t.x

@@ -1,5 +1,6 @@
 //! A host on its own thread and a client that speaks the protocol.
 
+use crate::versions::adapted;
 use std::collections::VecDeque;
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpStream};
@@ -93,7 +94,7 @@ impl TestHost {
             move || {
                 let lua = mlua::Lua::new();
                 let context = LuaContext::attach(&host, &lua, "main").unwrap();
-                context.load("scripts/toll.lua", &script).unwrap().call::<()>(()).unwrap();
+                context.load("scripts/toll.lua", &adapted(&script)).unwrap().call::<()>(()).unwrap();
                 ready.send(()).unwrap();
                 may_go.recv().ok()?;
                 while !ending.load(SeqCst) {

@@ -10,6 +10,7 @@ use adzeman::{Event, EventKind, Host, Listen, LuaContext};
 use serde_json::json;
 
 use crate::harness::{Client, LONG, SCRIPT, Works, until};
+use crate::versions::adapted;
 
 /// A payload that notes when it is serialised.
 struct Watched(Rc<Cell<u32>>);
@@ -278,7 +279,7 @@ fn a_chunk_that_a_script_loads_itself_binds_the_breakpoint_that_waits_for_it() {
         let lua = mlua::Lua::new();
         let context = LuaContext::attach(&script_host, &lua, "main").unwrap();
         let text = r"function update() return load('local a = 1\nlocal b = a\nreturn a + b', '@made.lua')() end";
-        context.load("scripts/toll.lua", text).unwrap().call::<()>(()).unwrap();
+        context.load("scripts/toll.lua", &adapted(text)).unwrap().call::<()>(()).unwrap();
         while !script_host.is_attached() {
             thread::yield_now();
         }

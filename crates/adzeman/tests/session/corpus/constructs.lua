@@ -13,13 +13,13 @@ print(sum(1, 2, 3), (sum(4, 5)))
 for i = 3, 1, -1 do watched = watched + i print(i, watched) end
 for i = 1, 3 do
   for j = 1, 3 do
-    if j == 2 then goto continue end
-    if i == 3 then goto done end
+    if j == 2 then goto continue end --since 5.2
+    if i == 3 then goto done end --since 5.2
     print(i, j)
-    ::continue::
+    ::continue:: --since 5.2
   end
 end
-::done::
+::done:: --since 5.2
 local i = 0
 repeat local last = i i = i + 1 until last >= 2
 while true do i = i - 1 if i == 0 then break end end

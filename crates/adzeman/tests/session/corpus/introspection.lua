@@ -1,6 +1,6 @@
 -- What scripts can find out about themselves.
 watched = 1
-local function here(level) local info = debug.getinfo(level + 1, "nSlut") return info.name, info.what, info.currentline, info.short_src, info.nups, info.nparams, info.isvararg end
+local function here(level) local info = debug.getinfo(level + 1, "nSlu") return info.name, info.what, info.currentline, info.short_src, info.nups, info.nparams, info.isvararg end
 local function named(a, b, ...) print(here(1)) return a, b end
 print(named(1, 2))
 local info = debug.getinfo(print)
@@ -29,7 +29,7 @@ local b = 2
 debug.sethook()
 print(count, debug.gethook() == nil, a + b)
 print(debug.traceback("a traceback", 1))
-print(load(string.dump(function(x) return x * 2 end))(21))
+print((loadstring or load)(string.dump(function(x) return x * 2 end))(21))
 local up = 5
 local function capture() return up end
 print(debug.getupvalue(capture, 1), debug.setupvalue(capture, 1, 6), capture())
