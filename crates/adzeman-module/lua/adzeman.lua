@@ -7,8 +7,8 @@ if type(file) ~= "string" then
 end
 local folder = file:match("^(.*[/\\])") or ""
 
-local made_for = { lua52 = "Lua 5.2", lua53 = "Lua 5.3", lua54 = "Lua 5.4" }
-local names = { "lua52", "lua53", "lua54" }
+local made_for = { lua51 = "Lua 5.1", lua52 = "Lua 5.2", lua53 = "Lua 5.3", lua54 = "Lua 5.4" }
+local names = { "lua51", "lua52", "lua53", "lua54" }
 
 local function library(name)
   return folder .. "adzeman_" .. name .. ".so"

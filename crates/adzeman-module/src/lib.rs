@@ -208,6 +208,7 @@ fn module(lua: &Lua) -> mlua::Result<Table> {
 ///
 /// # Safety
 /// Called by Lua, of this version, with a live state.
+#[cfg_attr(feature = "lua51", unsafe(export_name = "luaopen_adzeman_lua51"))]
 #[cfg_attr(feature = "lua52", unsafe(export_name = "luaopen_adzeman_lua52"))]
 #[cfg_attr(feature = "lua53", unsafe(export_name = "luaopen_adzeman_lua53"))]
 #[cfg_attr(feature = "lua54", unsafe(export_name = "luaopen_adzeman_lua54"))]

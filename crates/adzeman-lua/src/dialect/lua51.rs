@@ -90,6 +90,7 @@ impl Dialect for Version {
     const REFUSES_TO_YIELD: Option<&'static str> = Some("attempt to yield across metamethod/C-call boundary");
     const INNER_COME_FIRST: bool = true;
     const HAS_INTEGERS: bool = false;
+    const TELLS_TYPE_OF_NEW: bool = false;
     const THREAD: usize = 184;
     const WHITE: u8 = 1 | 1 << 1;
     /// Only userdata have finalizers, and stay where they are.

@@ -113,6 +113,8 @@ pub(crate) trait Dialect {
     const REFUSES_TO_YIELD: Option<&'static str> = None;
     /// What is raised, as any error, where there is no memory for a text that is being made.
     const NO_MEMORY_FOR_BUFFER: Option<&'static str> = None;
+    /// Whether an allocator is told the type of a new object (`lua_Alloc`).
+    const TELLS_TYPE_OF_NEW: bool = true;
     /// Bytes of the record of a thread.
     const THREAD: usize = 192;
     /// In the mark of an object: its colour while it is white, and whether it is among those that have finalizers.

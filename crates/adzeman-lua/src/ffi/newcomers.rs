@@ -23,6 +23,7 @@ use super::internals;
 use super::layout;
 use super::state::State;
 use super::watch::Watch;
+use crate::dialect::{Dialect as _, Version};
 
 /// Coroutines that are kept in sight, the newest ones.
 const IN_SIGHT: usize = 8;
@@ -120,10 +121,14 @@ unsafe extern "C" fn allocate<const NUMBER: usize>(
     let own = unsafe { std::mem::transmute::<usize, ffi::lua_Alloc>(own) };
     // SAFETY: given by the caller.
     let given = unsafe { own(with, block, old, new) };
-    // Of a new object, the size before is its type.
+    // Of a new object, the size before is its type, where that is told; elsewhere what is as long may be one.
+    let is_thread = match Version::TELLS_TYPE_OF_NEW {
+        true => old == ffi::LUA_TTHREAD as usize,
+        false => old == 0 && new == Version::THREAD,
+    };
     if new == 0 {
         newcomers.has_gone(block as usize);
-    } else if block.is_null() && old == ffi::LUA_TTHREAD as usize && !given.is_null() {
+    } else if block.is_null() && is_thread && !given.is_null() {
         newcomers.note(given as usize);
     } else {
         newcomers.look();

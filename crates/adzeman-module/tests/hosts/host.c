@@ -131,8 +131,11 @@ static int resumed(lua_State *T, lua_State *L, int arguments) {
 #if LUA_VERSION_NUM >= 504
   int results;
   return lua_resume(T, L, arguments, &results);
-#else
+#elif LUA_VERSION_NUM >= 502
   return lua_resume(T, L, arguments);
+#else
+  (void)L;
+  return lua_resume(T, arguments);
 #endif
 }
 

@@ -1,4 +1,4 @@
-//! The plain interpreters, as the system has them (`lua5.2`, `lua5.3`, `lua5.4`), with a script that loads the module.
+//! The plain interpreters, as the system has them (`lua5.1`, `lua5.2`, `lua5.3`, `lua5.4`), with a script that loads the module.
 
 use std::io::Write as _;
 use std::process::Stdio;

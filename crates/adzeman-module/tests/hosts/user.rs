@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
-const VERSIONS: [&str; 3] = ["5.2", "5.3", "5.4"];
+const VERSIONS: [&str; 4] = ["5.1", "5.2", "5.3", "5.4"];
 
 /// The folder that the module is put together in, once.
 pub(crate) fn folder() -> &'static Path {
@@ -127,7 +127,7 @@ pub(crate) fn fed(program: &mut Command, commands: &str) -> Output {
 
 /// How a whole number is shown.
 pub(crate) fn whole(number: &str, version: &str) -> String {
-    format!("{number}  {}", if version == "5.2" { "number" } else { "integer" })
+    format!("{number}  {}", if version < "5.3" { "number" } else { "integer" })
 }
 
 pub(crate) struct Program(pub(crate) Option<Child>);
