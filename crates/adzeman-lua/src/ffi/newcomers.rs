@@ -1,7 +1,8 @@
 //! Coroutines of a host that says nothing of them, and that may put a hook of its own onto each before it resumes it, in the place of
 //! ours.
 //!
-//! Nothing tells of one but that memory is taken for it, and again for the first call in it. So while a hook is wanted, an allocator of
+//! Nothing tells of one but that memory is taken for it, and again for the first call in it (not on 5.1, where one that is new is met
+//! where memory is taken next). So while a hook is wanted, an allocator of
 //! this module stands before that of the state: it hands everything on, and puts our hook onto coroutines that were made since, before
 //! the first line of each. Where no hook is wanted, the state's own stands there by itself.
 //!

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::process::Command;
 use std::sync::Mutex;
+use std::time::Duration;
 
 use crate::user::{Program, User, each_version, folder, has, leave_out, text};
 
@@ -106,7 +107,7 @@ fn states_that_come_and_go_are_attached_to_while_they_are_there() {
 #[test]
 fn a_process_that_forks_stays_the_host_and_its_copies_go_on_whatever_was_armed() {
     let script = "adzeman.wait(60)\nreturn function()\n  for i = 1, 300000 do rise(0) end\n  \
-                  print(pcall(adzeman.open, {listen = 'dormant', name = 'copy'}))\nend\n";
+                  print(pcall(adzeman.open, {listen = 'dormant', name = 'copy'}))\n  io.stdout:flush()\nend\n";
     Embedded::each(script, |host, program| {
         let program = host.start(program, "forks");
         // Armed in all three, and met in the one that was attached to.
@@ -179,9 +180,15 @@ fn requests_are_stopped_in(host: &Embedded, program: PathBuf, how: &str) {
         let expected = ["15 ┃   rise(by)", "16 ┃   coroutine.yield()", "18 ┃   rise(by)", "has set a hook of its own"];
         assert!(expected.iter().all(|part| shown.contains(part)), "round {round} of {}: {shown}", host.version);
     }
-    // Nobody leaves anything behind; the signal that the host has come to use is its own.
+    // Nobody leaves anything behind, once some requests have come since; the signal that the host has come to use is its own.
+    while host.user.hosts().iter().any(|host| host.to_string().contains("control")) {}
+    std::thread::sleep(Duration::from_millis(500));
     let printed = host.end(program);
-    has(&printed, &["0 signals\n", "allocator is the host's\n", "counted on\n", "left 0 bytes\n"]);
+    has(&printed, &["0 signals\n", "counted on\n", "left 0 bytes\n"]);
+    // On 5.1 it may stay there (docs/hosts.md).
+    if host.version != "5.1" {
+        has(&printed, &["allocator is the host's\n"]);
+    }
 }
 
 #[test]
