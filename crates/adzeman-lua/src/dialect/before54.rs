@@ -2,6 +2,8 @@
 
 use super::chunk::Reader;
 use super::operations::Instructions;
+#[cfg(any(feature = "lua51", feature = "lua52"))]
+use super::{Dialect as _, Version, member};
 
 /// Bits of an instruction that say what it does, its first operand behind them, and where its second one begins (`lopcodes.h`).
 const OPERATION: u32 = 0x3f;
@@ -56,6 +58,16 @@ pub(super) fn constant<'a>(reader: &mut Reader<'a>, tag: u8) -> Option<Option<&'
         4 => Some(reader.string()?),
         _ => return None,
     })
+}
+
+/// The size of a table of 5.1 or 5.2, which has so many elements, and says in its record where its nodes are and which of them was free last.
+#[cfg(any(feature = "lua51", feature = "lua52"))]
+pub(super) fn size_of_table(record: &[u8], elements: u32, nodes: usize, last_free: usize) -> usize {
+    let [log_of_nodes] = member(record, 11);
+    let (nodes, last_free): ([u8; 8], [u8; 8]) = (member(record, nodes), member(record, last_free));
+    // That of all tables without nodes of their own has no free one.
+    let nodes = if log_of_nodes == 0 && nodes == last_free { 0 } else { 1_usize << (log_of_nodes & 31) };
+    Version::TABLE + 16 * elements as usize + Version::NODE.size * nodes
 }
 
 /// The line of each instruction.

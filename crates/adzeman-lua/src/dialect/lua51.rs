@@ -129,12 +129,7 @@ impl Dialect for Version {
     }
 
     fn size_of_table(record: &[u8]) -> usize {
-        let [log_of_nodes] = member(record, 11);
-        let elements = u32::from_ne_bytes(member(record, 56)) as usize;
-        let (nodes, last_free): ([u8; 8], [u8; 8]) = (member(record, 32), member(record, 40));
-        // That of all tables without nodes of their own has no free one.
-        let nodes = if log_of_nodes == 0 && nodes == last_free { 0 } else { 1_usize << (log_of_nodes & 31) };
-        Self::TABLE + 16 * elements + 40 * nodes
+        before54::size_of_table(record, u32::from_ne_bytes(member(record, 56)), 32, 40)
     }
 
     fn size_of_text(length: usize) -> usize {

@@ -528,27 +528,44 @@ pub(super) fn native(address: usize) -> Option<ffi::lua_CFunction> {
 /// The library's own `load`, as it is in the frame that it has been called in. A text that it has compiled is told of while someone
 /// is attached: no file has it.
 unsafe extern "C-unwind" fn load(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: called by Lua, in whose place it stands only where that was the library's; nothing is owned here when it raises. It
-    // leaves its first argument where it was.
-    unsafe {
-        let Some(original) = original(load) else { return 0 };
-        let is_text = ffi::lua_type(raw, 1) == ffi::LUA_TSTRING;
-        let results = original(raw);
-        if results == 1 {
-            tell_compiled(raw, is_text);
-        }
-        results
-    }
+    // SAFETY: called by Lua.
+    unsafe { compile(raw, load, is_text(raw)) }
 }
 
 /// The same for `loadstring`, of versions that have it.
 unsafe extern "C-unwind" fn load_text(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: as `load`.
+    // SAFETY: called by Lua.
+    unsafe { compile(raw, load_text, is_text(raw)) }
+}
+
+/// The same for `loadfile`.
+unsafe extern "C-unwind" fn load_file(raw: *mut ffi::lua_State) -> c_int {
+    // SAFETY: called by Lua.
+    unsafe { compile(raw, load_file, false) }
+}
+
+/// Whether the first argument is a text.
+///
+/// # Safety
+/// `raw` runs a native function.
+unsafe fn is_text(raw: *mut ffi::lua_State) -> bool {
+    // SAFETY: given by the caller.
+    unsafe { ffi::lua_type(raw, 1) == ffi::LUA_TSTRING }
+}
+
+/// Has the library's own function compile, in whose place `function` stands, and tells of what it has compiled, from its first argument
+/// if `is_of_text`.
+///
+/// # Safety
+/// Called by Lua as `function`, which stands in that place only where it was the library's; nothing is owned by the caller. The library's
+/// functions leave their first argument where it was.
+unsafe fn compile(raw: *mut ffi::lua_State, function: ffi::lua_CFunction, is_of_text: bool) -> c_int {
+    let Some(original) = original(function) else { return 0 };
+    // SAFETY: given by the caller; nothing is owned here when it raises.
     unsafe {
-        let Some(original) = original(load_text) else { return 0 };
         let results = original(raw);
         if results == 1 {
-            tell_compiled(raw, ffi::lua_type(raw, 1) == ffi::LUA_TSTRING);
+            tell_compiled(raw, is_of_text);
         }
         results
     }
@@ -560,19 +577,6 @@ unsafe extern "C-unwind" fn set_environment(raw: *mut ffi::lua_State) -> c_int {
     unsafe {
         let results = original(set_environment).map_or(0, |original| original(raw));
         ask(raw, |told, _| told.variables_joined());
-        results
-    }
-}
-
-/// The same for `loadfile`.
-unsafe extern "C-unwind" fn load_file(raw: *mut ffi::lua_State) -> c_int {
-    // SAFETY: as `load`.
-    unsafe {
-        let Some(original) = original(load_file) else { return 0 };
-        let results = original(raw);
-        if results == 1 {
-            tell_compiled(raw, false);
-        }
         results
     }
 }

@@ -45,9 +45,12 @@ unsafe fn look_for(raw: *mut ffi::lua_State, wants_function: bool) -> usize {
         if call.is_null() || layout::call_below(raw, call).is_null() {
             return HOST;
         }
-        let function = match copy::<8>(layout::function_in(call)) {
-            Some(bytes) => address_in(&bytes, 0) as *const c_void,
-            None => return NOT_FOUND,
+        let function = if Version::CALLS_ARE_NUMBERED {
+            // The array of records may be moved at this moment.
+            let Some(bytes) = copy::<8>(layout::function_in(call)) else { return NOT_FOUND };
+            address_in(&bytes, 0) as *const c_void
+        } else {
+            layout::function_of_call(call)
         };
         let Some(value) = copy::<{ layout::SIZE_OF_VALUE }>(function) else { return NOT_FOUND };
         let held = address_in(&value, 0);
