@@ -201,6 +201,9 @@ impl Attendant for Context {
 
     fn lagging_returns(&self, state: State, function: &Activation) {
         self.arms.take_returning(state, function);
+        if self.arms.returning().is_empty() {
+            self.watch.end_awaiting();
+        }
     }
 
     fn holds_breakpoint(&self, state: State, function: &Activation, definition: &Definition) -> bool {

@@ -474,6 +474,14 @@ impl Watch {
         }
     }
 
+    /// The last function returns that was waited for. Its frame is not to be looked at any more, so hooks are set anew at the next return.
+    pub(crate) fn end_awaiting(&self) {
+        let held = &self.returning;
+        held.bodies.borrow_mut().clear();
+        held.tried.set(0);
+        held.looks.set(held.looks.get().min(1));
+    }
+
     /// Whether returns are looked at for that.
     #[inline]
     pub(super) fn awaits_returns(&self) -> bool {
