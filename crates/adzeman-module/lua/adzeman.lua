@@ -39,4 +39,9 @@ local open, why = package.loadlib(library(name), "luaopen_adzeman_" .. name)
 if not open then
   error(("adzeman: this is %s; %s beside %s: %s"):format(engine, there_is(), file, tostring(why)), 0)
 end
+-- For guides that lie beside it.
+local loaded = package.loaded
+if loaded then
+  loaded["adzeman.folder"] = folder
+end
 return open()

@@ -9,21 +9,28 @@
 //!
 //! A state that is closed by its program leaves the process open, for the next one. A process that is forked is not open in its copies,
 //! which can be opened anew.
+//! - `event("frame.update", "game", "update", { "dt" })` says that calls of a function are events; see `docs/hosts.md`.
 //! - `stop()`, `wait(seconds)` and `say(...)` are those of the global of the same name.
 
 mod ffi;
+mod guide;
 
 use std::ffi::c_int;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
 use std::sync::{Mutex, MutexGuard, Once, PoisonError};
 
-use adzeman::{Host, Listen, ListenError, LuaContext};
+use adzeman::{Host, HostBuilder, Listen, ListenError, LuaContext};
 use mlua::ffi::lua_State;
 use mlua::{Function, Lua, Table, Value};
 use thiserror::Error;
 
+use guide::{Ending, Guide};
+
 /// Where a state keeps that it is open.
 const OPENED: &str = "adzeman.opened";
+/// Where the file beside the library says which folder that is (`adzeman.lua`).
+const FOLDER: &str = "adzeman.folder";
 
 /// Why this process is not opened.
 #[derive(Debug, Error)]
@@ -52,6 +59,8 @@ struct Process {
     id: u32,
     host: Host,
     name: String,
+    /// The kinds of events that it has told of.
+    kinds: Vec<String>,
     /// How many of its states are open.
     states: usize,
 }
@@ -60,6 +69,13 @@ static PROCESS: Mutex<Option<Process>> = Mutex::new(None);
 
 fn process() -> MutexGuard<'static, Option<Process>> {
     PROCESS.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The host that this process is, unless it is a copy of one.
+fn host_here() -> Option<Host> {
+    let held = process();
+    let here = held.as_ref().filter(|process| process.id == std::process::id());
+    here.map(|process| process.host.clone())
 }
 
 /// Ends what this process has opened, when it exits: those who are attached are told, and nothing is left for others to find.
@@ -76,11 +92,14 @@ struct Opened {
     /// Whether the script closes it: that ends the host, if it is the last one.
     by_script: bool,
     name: String,
+    /// Of its events.
+    ending: Option<Ending>,
 }
 
 impl Drop for Opened {
     fn drop(&mut self) {
         self.context = None;
+        self.ending = None;
         let last = {
             let mut held = process();
             let is_last = held.as_mut().filter(|process| process.id == self.process).is_some_and(|process| {
@@ -118,41 +137,57 @@ impl Options {
     }
 }
 
+/// What a state has of the module.
+struct Module {
+    /// What scripts get.
+    table: Table,
+    guide: Rc<Guide>,
+    /// The folder that it lies in, where that is told.
+    folder: Option<PathBuf>,
+}
+
 /// Opens a state, and the process if it is the first one; answers the name of the host.
-fn open(lua: &Lua, options: Options) -> mlua::Result<String> {
+fn open(lua: &Lua, module: &Module, options: Options) -> mlua::Result<String> {
     if let Some(name) = opened(lua)? {
         return Err(OpenError::IsOpen(name).into());
     }
     // What a process has opened that was forked is taken out of the state.
-    close(lua)?;
+    close(lua, &module.guide)?;
     let name = options.name.unwrap_or_else(|| name_of_program(lua));
     let listen = match options.listen {
         Some(choice) => Listen::from_choice(&choice).map_err(OpenError::Listen)?,
         None => Listen::from_env().map_err(OpenError::Listen)?,
     };
-    let (host, host_name) = {
+    if listen == Listen::Off && host_here().is_none() {
+        return Err(OpenError::NothingSaid.into());
+    }
+    module.guide.read(lua, &name, &module.table, module.folder.as_deref());
+    let told = module.guide.kinds()?;
+    let (host, host_name, kinds) = {
         let mut held = process();
         let is_here = held.as_ref().is_some_and(|process| process.id == std::process::id());
         if !is_here {
-            if listen == Listen::Off {
-                return Err(OpenError::NothingSaid.into());
-            }
-            let host = Host::builder(&name).start(listen).map_err(|why| OpenError::Start(why.to_string()))?;
+            let kinds = told.iter().map(|kind| kind.name.clone()).collect();
+            let builder = told.into_iter().fold(Host::builder(&name), HostBuilder::event);
+            let host = builder.start(listen).map_err(|why| OpenError::Start(why.to_string()))?;
             static ENDING: Once = Once::new();
             ENDING.call_once(|| ffi::at_exit(end));
-            *held = Some(Process { id: std::process::id(), host, name: name.clone(), states: 0 });
+            *held = Some(Process { id: std::process::id(), host, name: name.clone(), kinds, states: 0 });
         }
         let process = held.as_mut().unwrap_or_else(|| unreachable!("it was started above"));
         process.states += 1;
-        (process.host.clone(), process.name.clone())
+        (process.host.clone(), process.name.clone(), process.kinds.clone())
     };
     // From here on the state counts, whatever happens.
-    let mut opened = Opened { process: std::process::id(), context: None, by_script: false, name: host_name.clone() };
+    let ending = Some(module.guide.ending());
+    let (process, name_of_host) = (std::process::id(), host_name.clone());
+    let mut opened = Opened { process, context: None, by_script: false, name: name_of_host, ending };
     let context = options.context.unwrap_or(name);
     let context = LuaContext::attach(&host, lua, &context).map_err(|why| OpenError::Start(why.to_string()))?;
     context.meet_newcomers();
     opened.context = Some(context);
     lua.set_named_registry_value(OPENED, lua.create_any_userdata(opened)?)?;
+    module.guide.open(&kinds)?;
     Ok(host_name)
 }
 
@@ -164,9 +199,10 @@ fn opened(lua: &Lua) -> mlua::Result<Option<String>> {
 }
 
 /// Closes a state; whether it was open.
-fn close(lua: &Lua) -> mlua::Result<bool> {
+fn close(lua: &Lua, guide: &Guide) -> mlua::Result<bool> {
     let Value::UserData(held) = lua.named_registry_value(OPENED)? else { return Ok(false) };
     lua.set_named_registry_value(OPENED, Value::Nil)?;
+    guide.close()?;
     let Ok(mut opened) = held.take::<Opened>() else { return Ok(false) };
     opened.by_script = true;
     Ok(true)
@@ -183,10 +219,18 @@ fn name_of_program(lua: &Lua) -> String {
 }
 
 fn module(lua: &Lua) -> mlua::Result<Table> {
-    let module = lua.create_table()?;
-    module
-        .set("open", lua.create_function(|lua, options: Option<Table>| open(lua, Options::read(options.as_ref())?))?)?;
-    module.set("close", lua.create_function(|lua, ()| close(lua))?)?;
+    let table = lua.create_table()?;
+    // The file beside the library says where that is.
+    let folder = lua.globals().get::<Table>("package").and_then(|package| package.get::<Table>("loaded"));
+    let folder = folder.and_then(|loaded| loaded.raw_get::<String>(FOLDER)).ok().map(PathBuf::from);
+    let guide = Guide::new(lua, host_here)?;
+    let module = Rc::new(Module { table: table.clone(), guide, folder });
+    table.set("event", module.guide.event()?)?;
+    let opening = module.clone();
+    let open_it = move |lua: &Lua, options: Option<Table>| open(lua, &opening, Options::read(options.as_ref())?);
+    table.set("open", lua.create_function(open_it)?)?;
+    let guide = module.guide.clone();
+    table.set("close", lua.create_function(move |lua, ()| close(lua, &guide))?)?;
     // These are there once a state is open, and stay.
     for name in ["stop", "wait", "say"] {
         let offered = move |lua: &Lua, arguments: mlua::MultiValue| {
@@ -196,12 +240,12 @@ fn module(lua: &Lua) -> mlua::Result<Table> {
                 Err(_) => Ok(mlua::MultiValue::new()),
             }
         };
-        module.set(name, lua.create_function(offered)?)?;
+        table.set(name, lua.create_function(offered)?)?;
     }
     if Listen::from_env().map_err(OpenError::Listen)? != Listen::Off && opened(lua)?.is_none() {
-        open(lua, Options::default())?;
+        open(lua, &module, Options::default())?;
     }
-    Ok(module)
+    Ok(table)
 }
 
 /// What `package.loadlib` calls for a library of this Lua: its name says which that is, so that one of another Lua is not found in it.

@@ -3,6 +3,7 @@
 use std::fmt::Display;
 use std::future::poll_fn;
 use std::io;
+use std::marker::PhantomData;
 use std::net::SocketAddr;
 use std::pin::pin;
 use std::sync::atomic::Ordering;
@@ -256,6 +257,32 @@ pub struct Host {
     inner: Arc<Inner>,
 }
 
+/// An event that has [begun](Host::begin), on this thread. Dropped, it ends as one that was left.
+pub struct EventUnderWay {
+    number: u64,
+    /// It ends on the thread where it began.
+    stays: PhantomData<*const ()>,
+}
+
+impl EventUnderWay {
+    /// Ends it, with the reason if it has failed.
+    pub fn end(self, outcome: Result<(), String>) {
+        lane::end(self.number, &outcome);
+    }
+
+    /// Whether it has not ended, with one around it or as it was left.
+    #[must_use]
+    pub fn is_under_way(&self) -> bool {
+        lane::is_under_way(self.number)
+    }
+}
+
+impl Drop for EventUnderWay {
+    fn drop(&mut self) {
+        lane::end(self.number, &Ok(()));
+    }
+}
+
 /// A host that may have ended meanwhile.
 #[derive(Clone)]
 pub struct WeakHost {
@@ -312,6 +339,12 @@ impl Host {
     #[must_use]
     pub fn is_attached(&self) -> bool {
         self.state().is_attached()
+    }
+
+    /// Whether anyone wants to know of events: who is attached, or a trail that is kept.
+    #[must_use]
+    pub fn wants_events(&self) -> bool {
+        self.state().wants_events()
     }
 
     /// Time since the host started, without the time spent at stops: the first frame after a stop does not see minutes
@@ -409,8 +442,44 @@ impl Host {
         lane::emit(self.state(), &event, (false, None), || handler.take().map(|handler| handler()))
     }
 
-    /// The same, lending state for the time of the handler, as `host.NAME`: what the host has by `&mut` or in a cell of its own.
-    /// People look at it and change it in place, while the handler has not borrowed it; behind the handler it is gone. With nobody
+    /// Begins an event whose handler cannot be given as one function, as that of a host which is told of the beginning and of the end by
+    /// two calls; until the end is told, on the same thread, it is the one that is handled. Where it can be, [`emit`](Self::emit) is better:
+    /// it knows of every end. Nothing where nobody wants to know of it.
+    ///
+    /// `was_left` says how it ended if it did so without a word, as by an error that passes by whoever would have told: with `Ok` or why
+    /// it failed; nothing while it is under way. It is asked before anything is decided by the event, also in the midst of scripts, on this
+    /// thread. `above` is how many of the innermost frames of the script that runs are of whoever tells, if one does: on a stack, the event
+    /// stands below those of its handler. Events that were begun inside one end with it. One that is begun inside the handler of one that is
+    /// emitted does not show that as the event around it.
+    ///
+    /// ```
+    /// use adzeman::{Event, Host, Listen};
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let host = Host::builder("canal").start(Listen::Off)?;
+    /// let passed = host.begin(Event::of("gate.opened").subject("upper"), 0, || None);
+    /// // ... the gate's scripts run ...
+    /// if let Some(passed) = passed {
+    ///     passed.end(Ok(()));
+    /// }
+    /// # Ok(())
+    /// # }
+    /// ```
+    pub fn begin<P: Payload + 'static>(
+        &self,
+        event: Event<'_, P>,
+        above: usize,
+        was_left: impl Fn() -> Option<Result<(), String>> + 'static,
+    ) -> Option<EventUnderWay> {
+        if !self.state().wants_events() {
+            return None;
+        }
+        let number = lane::begin(self.state(), event, above, Box::new(was_left))?;
+        Some(EventUnderWay { number, stays: PhantomData })
+    }
+
+    /// The same as [`emit`](Self::emit), lending state for the time of the handler, as `host.NAME`: what the host has by `&mut` or in a
+    /// cell of its own. People look at it and change it in place, while the handler has not borrowed it; behind the handler it is gone. With nobody
     /// attached nothing is done with it.
     ///
     /// Say that it will be lent by [`HostBuilder::lends`]: then who looks for it elsewhere is told when it is there.

@@ -61,7 +61,7 @@ pub use adzeman_core::path::{Path, Segment};
 pub use adzeman_lua::lua_of;
 pub use event::{Event, Field, Payload, PayloadCopy, Subject};
 pub use handle::ContextHandle;
-pub use host::{Host, HostBuilder, StartError, WeakHost};
+pub use host::{EventUnderWay, Host, HostBuilder, StartError, WeakHost};
 pub use lane::{AttachError, RecordedEvent};
 pub use listen::{Listen, ListenError, Token};
 #[cfg(feature = "lua")]

@@ -46,6 +46,9 @@ const EVALUATED: [&CStr; 3] = [EXPRESSION, CONDITION, STATEMENT];
 /// What the binding calls the chunks with which it joins functions of the host to scripts (async ones, userdata, bound arguments).
 const OF_THE_BINDING: &[u8] = b"=__mlua_";
 
+/// What the module calls its own, which calls the handlers of a program's events.
+const OF_THE_MODULE: &CStr = c"=(adzeman)";
+
 /// Whether a chunk of this name was evaluated, or is of the binding: it is nobody's script.
 pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
     is_of_binding(chunk_name) || EVALUATED.iter().any(|name| name.to_bytes() == chunk_name)
@@ -53,7 +56,8 @@ pub(crate) fn is_evaluated(chunk_name: &[u8]) -> bool {
 
 /// Whether a chunk of this name joins functions of the host to scripts.
 pub(crate) fn is_of_binding(chunk_name: &[u8]) -> bool {
-    chunk_name.starts_with(OF_THE_BINDING) || chunk_name == FORWARDING.to_bytes()
+    chunk_name.starts_with(OF_THE_BINDING)
+        || [FORWARDING, OF_THE_MODULE].iter().any(|name| name.to_bytes() == chunk_name)
 }
 
 /// Drops `expression:1: ` from the front of a message: which line of a text it is that was typed as one says nothing.

@@ -6,6 +6,7 @@
 //! `ADZEMAN_ALL_HOSTS=1`.
 
 mod embedding;
+mod guides;
 mod interpreters;
 mod programs;
 mod user;

@@ -155,6 +155,10 @@ end)
                 &["stopped by breakpoint 1, in function at canal.lua:2", "70  integer", "x-length", "fare is now 1"],
             );
         }
+        // Its guide lies beside the module.
+        let shown =
+            user.attached("break on request.served for toll when event.path == \"/\"\ngo\nlook stack\nremove all\n");
+        has(&shown, &["canal.lua:3", "request.served of toll, raised by haproxy"]);
         is_over.store(true, SeqCst);
         let answers = customer.join().unwrap();
         assert!(answers.iter().any(|answer| answer.ends_with("toll 70")), "{answers:?}");
@@ -184,10 +188,19 @@ end)
     let program = Program(Some(player.env("ADZEMAN", "dormant").arg(picture).spawn().unwrap()));
     user.await_host("mpv");
     let shown = user.attached(
-        "break at canal.lua:5\ngo\nlook passages\nlook stack\ngo out\nremove all\nbreak in pass when passages > 3\ngo\n\
+        "break on timer.due\ngo\nlook stack\nremove all\n\
+         break at canal.lua:5\ngo\nlook passages\nlook stack\ngo out\nremove all\nbreak in pass when passages > 3\ngo\n\
          let passages = 2000000\nremove all\n",
     );
-    has(&shown, &["stopped by breakpoint 1, in pass", "canal.lua:8", "passages is now 2000000"]);
+    has(
+        &shown,
+        &[
+            "canal.lua:8\n    1  timer.due, raised by mpv",
+            "stopped by breakpoint 2, in pass",
+            "canal.lua:8",
+            "passages is now 2000000",
+        ],
+    );
     // It quits by what was changed.
     assert!(program.ended().status.success());
 }

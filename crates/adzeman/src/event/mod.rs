@@ -11,7 +11,9 @@ use serde_json::{Map, Value as Json};
 
 pub use copy::PayloadCopy;
 pub(crate) use copy::copied;
-pub(crate) use current::{EventFrame, current_event, event_depth, handling};
+pub(crate) use current::{
+    About, Carries, EventFrame, Outer, begun_event, current_event, end_begun, event_depth, handling, keep_begun,
+};
 
 /// What an event is about. Made a text only when someone looks.
 #[derive(Debug, Clone, Copy)]
@@ -148,6 +150,12 @@ impl<'a, P> Event<'a, P> {
     #[must_use]
     pub fn with<V: Serialize>(self, name: &'static str, value: V) -> Event<'a, Field<P, V>> {
         Event { kind: self.kind, subject: self.subject, payload: Field { before: self.payload, name, value } }
+    }
+
+    /// Has it carry this in the place of what it carries, for payloads whose fields the host does not know when it is written.
+    #[must_use]
+    pub fn carrying<Q: Payload>(self, payload: Q) -> Event<'a, Q> {
+        Event { kind: self.kind, subject: self.subject, payload }
     }
 
     /// The kind's name.

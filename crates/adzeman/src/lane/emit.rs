@@ -11,8 +11,9 @@ use adzeman_core::host::Lending;
 
 use super::handling::{Handling, Progress};
 use super::recording::{Recording, Suspended};
+use super::under_way::{end_since, mark};
 use super::{HostState, Lane};
-use crate::event::{Event, EventFrame, Payload, current_event, handling};
+use crate::event::{About, Carries, Event, EventFrame, Outer, Payload, current_event, handling};
 use crate::state::notice::{Notice, Tone};
 
 /// How long an event waits for what sessions ask for, and for contexts to take notice, beyond what each of these takes by itself:
@@ -40,7 +41,9 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
     let mut recording = Recording::begin(host, event, &mut Suspended::default());
     let Some(lane) = lane.filter(|_| !host.only_keeps_trail()) else {
         recording.handler_begins(host.clock.now(), None);
+        let mark = mark();
         let outcome = first(handler());
+        end_since(mark);
         recording.handler_ends();
         recording.end(Lane::find(host).as_deref(), &outcome);
         return outcome;
@@ -52,9 +55,11 @@ pub(crate) fn emit<P: Payload, T, E: Display>(
             loop {
                 let handled = Handling::begin(&lane, frame, progress);
                 recording.handler_begins(handled.began(), lane.limit());
+                let mark = mark();
                 let outcome = first(handler());
+                end_since(mark);
                 recording.handler_ends();
-                handled.end();
+                handled.end(frame);
                 if !lane.again.take() {
                     return outcome;
                 }
@@ -96,8 +101,8 @@ pub(crate) fn emit_bit<P: Payload, T, E: Display>(
             let outcome = handler();
             recording.bit_ends();
             match outcome {
-                Poll::Ready(_) => handled.end(),
-                Poll::Pending => handled.suspend(progress),
+                Poll::Ready(_) => handled.end(frame),
+                Poll::Pending => handled.suspend(frame, progress),
             }
             outcome
         });
@@ -124,7 +129,7 @@ fn ended<T, E: Display>(
 }
 
 /// The lane of this thread. Where contexts may move between threads, one may come to it during the event.
-fn lane_of(host: &Arc<HostState>) -> Option<Rc<Lane>> {
+pub(super) fn lane_of(host: &Arc<HostState>) -> Option<Rc<Lane>> {
     if cfg!(feature = "send") { Some(Lane::of(host)) } else { Lane::find(host) }
 }
 
@@ -147,19 +152,31 @@ impl Lane {
     ) -> T {
         self.host.note_kind(event.kind);
         current_event(|outer| {
-            let depth = outer.map_or(0, |outer| outer.depth) + 1;
+            let (depth, outermost) = self.standing_of(outer, &mut progress.outermost);
             let below = if outer.is_some() { self.depths() } else { Vec::new() };
-            let (kind, subject, payload) = (event.kind, event.subject, &event.payload);
-            let number = || outer.map_or_else(|| self.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
-            let outermost = *progress.outermost.get_or_insert_with(number);
+            let (kind, subject) = (event.kind.into(), event.subject.map(About::Lent));
+            let payload = Carries::Lent(&event.payload);
+            let outer = outer.map_or(Outer::None, Outer::Raised);
             let frame = EventFrame { kind, subject, payload, depth, outermost, repeatable, outer, lent, below };
             work(&frame, progress)
         })
     }
 
+    /// Of an event inside this one: how many are being handled, and which of all outermost events it is inside of.
+    pub(super) fn standing_of(&self, outer: Option<&EventFrame<'_>>, outermost: &mut Option<u64>) -> (usize, u64) {
+        let depth = outer.map_or(0, |outer| outer.depth) + 1;
+        let number = || outer.map_or_else(|| self.host.events.fetch_add(1, Relaxed) + 1, |outer| outer.outermost);
+        (depth, *outermost.get_or_insert_with(number))
+    }
+
     /// An event has been handled.
-    fn tell_done<T, E: Display>(&self, frame: &EventFrame<'_>, outcome: &Result<T, E>) {
+    pub(super) fn tell_done<T, E: Display>(&self, frame: &EventFrame<'_>, outcome: &Result<T, E>) {
         handling(frame, || self.sample_at(frame));
+        self.tell_failed(frame, outcome);
+    }
+
+    /// Tells those who are attached, if it has failed.
+    pub(super) fn tell_failed<T, E: Display>(&self, frame: &EventFrame<'_>, outcome: &Result<T, E>) {
         if let Err(error) = outcome {
             let failed = Notice::text(Tone::Failed, format!("{} failed: {error}\n", frame.title()));
             self.host.clients.tell(failed);
@@ -167,7 +184,7 @@ impl Lane {
     }
 
     /// A safe point, before `next` if that is why there is one.
-    fn poll(&self, next: Option<&EventFrame<'_>>) {
+    pub(super) fn poll(&self, next: Option<&EventFrame<'_>>) {
         let has_mail = !self.mailbox.receiver.is_empty();
         let seen = self.host.contexts.news();
         let has_news = self.refreshed.get() != seen || self.host.contexts.any_occupied();
@@ -210,7 +227,7 @@ impl Lane {
     }
 
     /// How many frames each context has at this moment.
-    fn depths(&self) -> Vec<(i64, usize)> {
+    pub(super) fn depths(&self) -> Vec<(i64, usize)> {
         self.contexts().iter().map(|context| (context.link.id, context.depth())).collect()
     }
 }

@@ -1,5 +1,6 @@
 //! An event while it is handled: what has to be looked at before its handlers run, and after.
 
+use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::Ordering::SeqCst;
 use std::time::Duration;
@@ -55,9 +56,8 @@ impl Progress {
 
 /// One run of an event's handlers, or of the next bit of one. Everything is put back when it is dropped, also when the handler panics; what may hold the
 /// thread is done by [`end`](Self::end) alone.
-pub(crate) struct Handling<'a> {
-    lane: &'a Lane,
-    frame: &'a EventFrame<'a>,
+pub(crate) struct Handling {
+    lane: Rc<Lane>,
     armed: Arc<Armed>,
     /// While parts of host objects are watched: what other threads do meanwhile.
     shared: Option<Sharing>,
@@ -74,13 +74,13 @@ pub(crate) struct Handling<'a> {
     is_put_back: bool,
 }
 
-impl<'a> Handling<'a> {
+impl Handling {
     /// Before the handlers run, or go on. May hold the thread, at the host's boundary.
-    pub(crate) fn begin(lane: &'a Lane, frame: &'a EventFrame<'a>, progress: &Progress) -> Self {
+    pub(crate) fn begin(lane: &Rc<Lane>, frame: &EventFrame<'_>, progress: &Progress) -> Self {
         let contexts = lane.contexts();
         let armed = contexts.first().map_or_else(|| lane.host.breakpoints.armed(), |context| context.armed());
         let at_boundary = !progress.has_begun && armed.on_event(frame.kind()).any(wants_boundary);
-        let shared = (frame.outer.is_none() && !armed.on_host_change().is_empty()).then(|| Sharing::begin(lane));
+        let shared = (frame.outer.get().is_none() && !armed.on_host_change().is_empty()).then(|| Sharing::begin(lane));
         if let Some(first) = contexts.first() {
             if shared.as_ref().is_none_or(|shared| !shared.is_amid_others) {
                 lane.look_for_host_changes(first, &armed, None);
@@ -109,7 +109,7 @@ impl<'a> Handling<'a> {
             || budget.is_some()
             || is_watched
             || lane.host.contexts.any_occupied()
-            || expected && frame.outer.is_some();
+            || expected && frame.outer.get().is_some();
         // Where nothing is to be looked at, the event is no business of the contexts, however many there are.
         let before = concerns_all.then(|| lane.first_lines.take());
         let contexts: Vec<_> = if concerns_all { contexts.iter().map(enter).collect() } else { Vec::new() };
@@ -120,7 +120,8 @@ impl<'a> Handling<'a> {
         let budget = budget.map(|limit| lane.set_alarm(began, limit, progress.spent, &contexts));
         let outer_budget = lane.budget.replace(budget);
         let is_put_back = false;
-        Self { lane, frame, armed, shared, contexts, expected, before, before_coming, began, outer_budget, is_put_back }
+        let lane = lane.clone();
+        Self { lane, armed, shared, contexts, expected, before, before_coming, began, outer_budget, is_put_back }
     }
 
     /// When this bit began, by the host's clock.
@@ -129,21 +130,21 @@ impl<'a> Handling<'a> {
     }
 
     /// After a bit of the handler, which goes on later.
-    pub(crate) fn suspend(mut self, progress: &mut Progress) {
+    pub(crate) fn suspend(mut self, frame: &EventFrame<'_>, progress: &mut Progress) {
         progress.spent += self.lane.host.clock.now().saturating_sub(self.began);
         progress.has_begun = true;
         progress.awaits_line = self.put_back();
-        self.look_afterwards(false);
+        self.look_afterwards(frame, false);
     }
 
     /// After the handlers have run. May hold the thread, where they changed something.
-    pub(crate) fn end(mut self) {
+    pub(crate) fn end(mut self, frame: &EventFrame<'_>) {
         let untouched = self.put_back();
         if self.lane.again.get() {
             // The script that was given up is; from here on lines are watched as always.
             self.lane.contexts().iter().for_each(|context| context.watch());
         } else {
-            self.look_afterwards(untouched);
+            self.look_afterwards(frame, untouched);
         }
     }
 
@@ -168,7 +169,7 @@ impl<'a> Handling<'a> {
             self.before = Some(FirstLines::default());
         }
         for (context, before) in &self.contexts {
-            untouched &= context.leave_event(*before, self.frame);
+            untouched &= context.leave_event(*before);
         }
         if let Some(before) = self.before.take() {
             self.lane.first_lines.replace(before);
@@ -177,7 +178,7 @@ impl<'a> Handling<'a> {
     }
 }
 
-impl Drop for Handling<'_> {
+impl Drop for Handling {
     fn drop(&mut self) {
         if !self.is_put_back {
             self.put_back();
@@ -185,24 +186,24 @@ impl Drop for Handling<'_> {
     }
 }
 
-impl Handling<'_> {
+impl Handling {
     /// What the last line of a script changed, what the handlers changed in the host, and events that no script handled.
-    fn look_afterwards(&self, untouched: bool) {
+    fn look_afterwards(&self, frame: &EventFrame<'_>, untouched: bool) {
         let first = self.lane.contexts().first().filter(|_| untouched).cloned();
         let told = self.contexts.iter().map(|(context, _)| context);
         for context in told.filter(|context| first.as_ref().is_none_or(|first| first.link.id != context.link.id)) {
             if self.armed.on_script_change(context.link.id).next().is_some() {
-                context.decide_at_boundary(self.lane, |decider, moment, engine| {
+                context.decide_at_boundary(&self.lane, |decider, moment, engine| {
                     decider.after_event(moment, false, engine)
                 });
             }
         }
         if let Some(first) = first {
-            first.decide_at_boundary(self.lane, |decider, moment, engine| decider.after_event(moment, true, engine));
+            first.decide_at_boundary(&self.lane, |decider, moment, engine| decider.after_event(moment, true, engine));
         }
         if let Some((first, _)) = self.contexts.first().filter(|_| !self.armed.on_host_change().is_empty()) {
-            let title = self.frame.title();
-            let is_alone = self.shared.as_ref().is_none_or(|shared| shared.was_alone(self.lane));
+            let title = frame.title();
+            let is_alone = self.shared.as_ref().is_none_or(|shared| shared.was_alone(&self.lane));
             let after = if is_alone { title } else { format!("{title}, or by what other threads did meanwhile") };
             self.lane.look_for_host_changes(first, &self.armed, Some(after));
         }

@@ -17,6 +17,7 @@ mod mail;
 pub(crate) mod monitors;
 mod open;
 mod recording;
+mod under_way;
 pub(crate) mod watchdog;
 
 use std::cell::{Cell, RefCell};
@@ -41,6 +42,7 @@ pub(crate) use mail::{Mail, SafePoint, Ticket};
 pub use open::AttachError;
 pub(crate) use open::OpenContext;
 pub(crate) use recording::note_refused;
+pub(crate) use under_way::{begin, end, is_under_way};
 
 use again::Again;
 use budget::Budget;

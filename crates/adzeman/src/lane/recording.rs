@@ -1,5 +1,6 @@
 //! An event while it is recorded for the trail: from its beginning to its end, or until its handler panics.
 
+use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
 use std::fmt::Display;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -70,7 +71,7 @@ pub(super) struct Suspended(Option<(Box<Begun>, Arc<HostState>, String)>);
 impl Drop for Suspended {
     fn drop(&mut self) {
         if let Some((mut begun, host, kind)) = self.0.take().filter(|(_, host, _)| is_kept(host)) {
-            let recording = Recording { host: &host, kind: &kind, begun: None, running_since: None };
+            let recording = Recording { host, kind: kind.into(), begun: None, running_since: None };
             recording.fail(&mut begun, "its task was dropped before it had ended");
         }
     }
@@ -78,8 +79,8 @@ impl Drop for Suspended {
 
 /// An event that is recorded on this thread.
 pub(super) struct Recording<'a> {
-    host: &'a Arc<HostState>,
-    kind: &'a str,
+    host: Arc<HostState>,
+    kind: Cow<'a, str>,
     /// Nothing, where no trail is kept.
     begun: Option<Begun>,
     /// When the handler's run, or its bit, began.
@@ -88,8 +89,9 @@ pub(super) struct Recording<'a> {
 
 impl<'a> Recording<'a> {
     /// Begins to record an event, or goes on.
-    pub(super) fn begin<P: Payload>(host: &'a Arc<HostState>, event: &Event<'a, P>, before: &mut Suspended) -> Self {
-        let mut recording = Self { host, kind: event.kind, begun: None, running_since: None };
+    pub(super) fn begin<P: Payload>(host: &Arc<HostState>, event: &Event<'a, P>, before: &mut Suspended) -> Self {
+        let kind = Cow::Borrowed(event.kind);
+        let mut recording = Self { host: host.clone(), kind, begun: None, running_since: None };
         if is_kept(host) {
             let begun = match before.0.take() {
                 Some((begun, ..)) => recording.begun.insert(*begun),
@@ -99,6 +101,12 @@ impl<'a> Recording<'a> {
             with_all(|all| all.push(open));
         }
         recording
+    }
+
+    /// The same, for as long as it is wanted.
+    pub(super) fn kept(mut self) -> Recording<'static> {
+        let (host, kind) = (self.host.clone(), Cow::Owned(self.kind.clone().into_owned()));
+        Recording { host, kind, begun: self.begun.take(), running_since: self.running_since.take() }
     }
 
     /// The handler runs from this moment of the host's clock on, for so long at most.
@@ -131,7 +139,7 @@ impl<'a> Recording<'a> {
     /// It goes on later.
     pub(super) fn suspend(mut self) -> Suspended {
         self.close();
-        let begun = self.begun.take().map(|begun| (Box::new(begun), self.host.clone(), self.kind.to_owned()));
+        let begun = self.begun.take().map(|begun| (Box::new(begun), self.host.clone(), self.kind.clone().into_owned()));
         Suspended(begun)
     }
 
@@ -152,7 +160,7 @@ impl<'a> Recording<'a> {
         let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
         let one = one.map(|context| (context.id, context.name.as_str()));
         let contexts = one.as_ref().map_or(&contexts[..], std::slice::from_ref);
-        let (host, kind) = (self.host, self.kind);
+        let (host, kind) = (&self.host, &*self.kind);
         if host.is_attached() {
             note_figures(host, kind, begun, contexts, of_lane.as_ref().map_or(&[], |all| &all[..]));
         }
@@ -167,7 +175,7 @@ impl<'a> Recording<'a> {
     fn fail(&self, begun: &mut Begun, why: &str) {
         let came = begun.came.take().map(|came| *came).unwrap_or_default();
         let contexts: Vec<_> = came.contexts.iter().map(|context| (context.id, context.name.as_str())).collect();
-        record(self.host, self.kind, begun, &contexts, came.said, (Outcome::Failed, Some(why.to_owned())));
+        record(&self.host, &self.kind, begun, &contexts, came.said, (Outcome::Failed, Some(why.to_owned())));
     }
 
     /// Takes what came to it meanwhile.

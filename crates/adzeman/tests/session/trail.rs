@@ -40,6 +40,71 @@ fn raise(host: &Host, number: u64, outcome: Result<(), String>) {
 }
 
 #[test]
+fn events_that_begin_and_end_apart_are_kept_however_they_end() {
+    let host = builder().start(Listen::Off).unwrap();
+    assert!(host.begin(Event::of("frame.update"), 0, || None).is_none(), "nobody wants to know");
+    let mut client = attached(&host);
+    let passage = |number| Event::of("record.before_save").subject(("passage", number)).with("boat", "Heron");
+    let begin = |number| host.begin(passage(number), 0, || None).unwrap();
+
+    let frame = host.begin(Event::of("frame.update").with("dt", 0.5), 0, || None).unwrap();
+    begin(1).end(Ok(()));
+    begin(2).end(Err("no water".to_owned()));
+    drop(begin(3));
+    raise(&host, 4, Ok(()));
+    let inner = begin(5);
+    frame.end(Ok(()));
+    assert!(!inner.is_under_way(), "what was begun inside ends with it");
+    inner.end(Err("too late".to_owned()));
+
+    // One that was left is found by the next one; what it was inside of as well, if that was left.
+    let was_left = Rc::new(RefCell::new(None));
+    let asked = was_left.clone();
+    let outer = host.begin(passage(6), 0, move || asked.borrow().clone()).unwrap();
+    let inside = begin(7);
+    begin(8).end(Ok(()));
+    assert!(outer.is_under_way() && inside.is_under_way());
+    *was_left.borrow_mut() = Some(Err("the gate is stuck".to_owned()));
+    begin(9).end(Ok(()));
+    assert!(!outer.is_under_way() && !inside.is_under_way());
+    // Inside of one that is emitted.
+    let emitted = Event::of("frame.update").with("dt", 0.25);
+    let forgotten = host.emit(emitted, || {
+        let kept = begin(10);
+        raise(&host, 11, Ok(()));
+        kept.end(Ok(()));
+        Ok::<_, String>(begin(12))
+    });
+    assert!(!forgotten.unwrap().is_under_way(), "it has ended with what it was inside of");
+
+    let shown = |entry: &Json| {
+        let text = |field: &str| entry[field].as_str().unwrap_or("-").to_owned();
+        format!("{} {} in {}, {}: {}", entry["number"], text("subject"), entry["within"], text("outcome"), text("why"))
+    };
+    let all: Vec<_> = trail(&mut client, json!({})).iter().map(shown).collect();
+    assert_eq!(
+        all,
+        [
+            "1 - in null, done: -",
+            "2 passage 1 in 1, done: -",
+            "3 passage 2 in 1, failed: no water",
+            "4 passage 3 in 1, done: -",
+            "5 passage 4 in 1, done: -",
+            "6 passage 5 in 1, failed: it was left without an end",
+            "7 passage 6 in null, failed: the gate is stuck",
+            "8 passage 7 in 7, failed: the gate is stuck",
+            "9 passage 8 in 8, done: -",
+            "10 passage 9 in null, done: -",
+            "11 - in null, done: -",
+            "12 passage 10 in 11, done: -",
+            "13 passage 11 in 12, done: -",
+            "14 passage 12 in 11, failed: it was left without an end",
+        ]
+    );
+    assert_eq!(trail(&mut client, json!({"filter": "failed"}))[0]["payload"], json!({"boat": "Heron"}));
+}
+
+#[test]
 fn what_happened_is_kept_with_what_came_of_it() {
     let host = builder().start(Listen::Off).unwrap();
     raise(&host, 1, Ok(()));

@@ -23,6 +23,7 @@ use super::hold::{Go, Hold};
 use super::host_state::Changed;
 use super::link::ContextLink;
 use super::recording::note_entered;
+use super::under_way::settle;
 use super::{HostState, Lane, OnComing};
 use crate::event::{EventFrame, current_event, event_depth};
 use crate::object::HostData;
@@ -439,9 +440,9 @@ impl LocalContext {
         }
     }
 
-    /// The handler has ended; a step that began in it ends with it. Whether no line of this context was reached that was
-    /// to be looked at.
-    pub(crate) fn leave_event(&self, before: (bool, bool), event: &EventFrame<'_>) -> bool {
+    /// The handler of the innermost event has ended; a step that began in it ends with it. Whether no line of this context was reached
+    /// that was to be looked at.
+    pub(crate) fn leave_event(&self, before: (bool, bool)) -> bool {
         let (untouched, step) = {
             let decider = &lock(&self.deciding).decider;
             (decider.awaits_handler(), decider.step())
@@ -451,11 +452,13 @@ impl LocalContext {
             step.is_some_and(|step| !awaits_host(&step)) && self.step_events.load(Ordering::Relaxed) >= event_depth();
         if left {
             lock(&self.deciding).decider.run_freely();
-            let (event, subject) = (event.kind().to_owned(), event.subject_text());
             let mut returned = None;
             self.at_safe_point(&mut |engine| returned = engine.returned());
             let returned = returned.map(previews);
-            self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
+            let told = |event: &EventFrame<'_>| (event.kind().to_owned(), event.subject_text());
+            if let Some((event, subject)) = current_event(|event| event.map(told)) {
+                self.host.clients.tell(Notice::HandlerLeft { context: self.link.id, event, subject, returned });
+            }
         }
         let (awaited, now) = {
             let mut deciding = lock(&self.deciding);
@@ -484,6 +487,7 @@ impl LocalContext {
         place: Option<SourceLine>,
         decide: impl FnOnce(&mut Decider, Moment<'_>) -> Decision,
     ) -> Decided {
+        settle();
         let mut deciding = lock(&self.deciding);
         let decision = current_event(|event| {
             deciding.note(place, event.map_or(0, |event| event.outermost));

@@ -1,0 +1,267 @@
+//! Guides: which functions of a program are the handlers of which events.
+
+use std::fs;
+use std::io::Write as _;
+
+use crate::user::{Program, User, each_version, has, text};
+
+/// A game of a canal, and passages that are saved.
+const GAME: &str = r#"local adzeman = require "adzeman"
+is_open = true
+game = { boats = 2 }
+
+function game.update(dt)
+  game.at = (game.at or 0) + dt
+  return game.boats, nil, dt
+end
+
+function game.draw_map() return "map" end
+function game.draw_boats() return "boats" end
+
+local handlers = {}
+function on(what, handler)
+  handlers[what] = handler
+end
+function off(handler)
+  for what, held in pairs(handlers) do
+    if held == handler then handlers[what] = nil end
+  end
+end
+
+local function save(passage, length)
+  local toll = 10 + length
+  if length > 90 then error({ passage = passage }) end
+  return toll
+end
+on("save", save)
+
+local function between(passage)
+  return passage + 1
+end
+
+local waiting = coroutine.wrap(function()
+  while true do
+    game.wait_for("water")
+  end
+end)
+function game.wait_for(what)
+  coroutine.yield(what)
+end
+
+local passage = 0
+local until_then = os.time() + 300
+while is_open and os.time() < until_then do
+  local boats, none, dt = game.update(0.5)
+  assert(boats == 2 and none == nil and dt == 0.5)
+  game.draw_map()
+  game.draw_boats()
+  passage = between(passage)
+  assert(handlers.save(passage, 24) == 34)
+  local ok, why = pcall(handlers.save, passage, 99)
+  assert(not ok and why.passage == passage)
+  passage = between(passage)
+  waiting()
+  passage = between(passage)
+end
+off(save)
+print("ended", handlers.save, rawequal(game.update, game.update))
+"#;
+
+const GUIDE: &str = r#"local adzeman = ...
+adzeman.event("frame.update", "game", "update", { "dt" })
+adzeman.event("map.drawn", "game", "draw_*")
+adzeman.event("record.save", "_G", "on", { "passage", "length", callback = 2, when = "save", subject = "passage", undo = "off" })
+adzeman.event("water.awaited", "game", "wait_for", { "what", subject = function(what) return what:upper() end })
+adzeman.event("never.raised", "game.screens.lock", "shown")
+"#;
+
+/// A person with a game and its guide.
+fn user(guide: &str) -> User {
+    let user = User::new(GAME);
+    let folder = user.0.path().join("adzeman/guides");
+    fs::create_dir_all(&folder).unwrap();
+    fs::write(folder.join("canal.lua"), guide).unwrap();
+    user
+}
+
+fn started(user: &User, version: &str) -> Program {
+    user.start(version, "dormant")
+}
+
+/// Has the game end, and answers what it has printed.
+fn ended(user: &User, program: Program) -> String {
+    let output = user.session("break on frame.update\ngo\nremove all\nlet is_open = false\n");
+    has(&text(&output.stdout), &["is_open is now false"]);
+    let ended = program.ended();
+    assert!(ended.status.success(), "{}", text(&ended.stderr));
+    assert_eq!(text(&ended.stderr), "");
+    text(&ended.stdout)
+}
+
+#[test]
+fn calls_that_a_guide_names_are_events() {
+    each_version(|version| {
+        let user = user(GUIDE);
+        let program = started(&user, version);
+        let shown = user.attached(
+            "break on frame.update when event.dt > 0.4\ngo\nlook event.dt\nlook stack\ngo over\ngo out\nremove all\n\
+             break on map.drawn for draw_boats\ngo\nlook stack\nremove all\n\
+             break on record.save when event.length == 99\ngo\nlook event.passage\nlook stack\nremove all\n\
+             break on water.awaited for WATER\ngo\nlook event.subject\nremove all\n",
+        );
+        has(
+            &shown,
+            &[
+                "frame.update  map.drawn",
+                "never.raised",
+                "stopped by breakpoint 1, in game.update",
+                "during frame.update   dt 0.5",
+                "canal.lua:6\n    1  frame.update, raised by canal",
+                "canal:7",
+                "done with frame.update",
+                "in game.draw_boats",
+                "map.drawn of draw_boats, raised by canal",
+                "stopped by breakpoint 3, in save",
+                "canal.lua:24\n    1  record.save of ",
+                "\"WATER\"",
+            ],
+        );
+        assert_eq!(ended(&user, program), "ended\tnil\ttrue\n");
+    });
+}
+
+#[test]
+fn an_event_is_over_where_its_function_was_left_by_an_error_or_a_yield() {
+    each_version(|version| {
+        let user = user(GUIDE);
+        let program = started(&user, version);
+        // The three calls of `between` in a round: behind a return, behind an error that was caught, behind a yield.
+        let shown = user.attached(
+            "break at canal.lua:31\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\nremove all\n\
+             trail last 30\n",
+        );
+        let stacks: Vec<&str> =
+            shown.split("look stack").skip(1).map(|part| part.split("\n\n").next().unwrap()).collect();
+        assert_eq!(stacks.len(), 4, "{shown}");
+        stacks.iter().for_each(|stack| assert!(!stack.contains("raised by"), "{stack}"));
+        assert!(!shown.contains("during "), "{shown}");
+        has(&shown, &["record.save", "failed", "water.awaited", "frame.update"]);
+        ended(&user, program);
+    });
+}
+
+#[test]
+fn functions_that_come_later_or_are_replaced_are_met() {
+    each_version(|version| {
+        let user = User::new(
+            r#"local adzeman = require "adzeman"
+is_open = true
+local until_then = os.time() + 300
+game = {}
+game.screens = { lock = {} }
+is_redrawn = false
+function game.screens.lock:shown(by)
+  if is_redrawn then
+    -- Another one from the next time on.
+    game.screens.lock.shown = function(self, by)
+      return by + 1
+    end
+  end
+  return by
+end
+while is_open and os.time() < until_then do
+  game.screens.lock:shown(6)
+end
+assert(getmetatable(_G) == nil and getmetatable(game) == nil and getmetatable(game.screens.lock) == nil)
+adzeman.close()
+local shown = game.screens.lock.shown
+print("ended", debug.getinfo(shown, "S").linedefined)
+"#,
+        );
+        let guide = user.0.path().join("screens.lua");
+        fs::write(
+            &guide,
+            "local adzeman = ...\nadzeman.event('lock.shown', 'game.screens.lock', 'shown', { 'by', method = true })\n",
+        )
+        .unwrap();
+        let mut interpreter = user.interpreter(version);
+        interpreter.env("ADZEMAN", "dormant").env("ADZEMAN_GUIDE", "screens.lua");
+        let program = Program(Some(interpreter.spawn().unwrap()));
+        user.await_host(version);
+        let shown = user
+            .ended("break on lock.shown\ngo\nlook event\nlet is_redrawn = true\ngo\nremove all\nlet is_open = false\n");
+        has(&shown, &["stopped by breakpoint 1", "during lock.shown   by 6", "canal:8", "canal:11"]);
+        let output = program.ended();
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        assert_eq!(text(&output.stdout), "ended\t10\n");
+    });
+}
+
+#[test]
+fn trouble_with_a_guide_is_said_and_harms_nobody() {
+    each_version(|version| {
+        let user = User::new(
+            "local adzeman = require 'adzeman'
+            print(pcall(adzeman.event, 'x', 'game', 7))
+            print(pcall(adzeman.event, 'x', 'game', 'update', { sbject = 'dt' }))
+            print(pcall(adzeman.event, 'x', 'game', 'update', { subject = 'dt' }))
+            print(pcall(adzeman.event, 'x', 'game', 'on_*', { callback = 1 }))
+            game = { update = function(...) return ... end }
+            local update = game.update
+            adzeman.event('frame.update', game, 'update')
+            print(game.update == update, adzeman.open { listen = 'dormant' })
+            print(game.update == update, game.update(1, nil, 3))
+            print(pcall(adzeman.event, 'frame.drawn', game, 'draw'))
+            print(adzeman.close(), game.update == update)",
+        );
+        let folder = user.0.path().join("adzeman/guides");
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(
+            folder.join("canal.lua"),
+            "local adzeman = ...\nadzeman.event('frame.resized', 'game', 'resize')\nnothing()\n",
+        )
+        .unwrap();
+        let output = user.interpreter(version).output().unwrap();
+        assert!(output.status.success(), "{}", text(&output.stderr));
+        has(&text(&output.stderr), &["the guide adzeman/guides/canal.lua could not be read to its end", "canal.lua:3"]);
+        has(
+            &text(&output.stdout),
+            &[
+                "the name of the function is a text; it is called as in adzeman.event(",
+                "there is no option 'sbject'; there are",
+                "the subject 'dt' is not among the arguments that are named",
+                "a function that is given callbacks has one name",
+                "true\tcanal\n",
+                "false\t1\tnil\t3\n",
+                "'frame.drawn' is not among the kinds of events that this program has told of when it was opened",
+                "true\ttrue\n",
+            ],
+        );
+        let named = user.interpreter(version).env("ADZEMAN", "dormant").env("ADZEMAN_GUIDE", "nowhere.lua").output();
+        has(&text(&named.unwrap().stderr), &["there is no guide nowhere.lua, which ADZEMAN_GUIDE names"]);
+    });
+}
+
+#[cfg(unix)]
+#[test]
+fn a_guide_of_another_user_is_not_read() {
+    use std::os::unix::fs::chown;
+    let user = User::new("local adzeman = require 'adzeman' print(adzeman.open { listen = 'dormant' })");
+    let folder = user.0.path().join("adzeman/guides");
+    fs::create_dir_all(&folder).unwrap();
+    let guide = folder.join("canal.lua");
+    write!(fs::File::create(&guide).unwrap(), "os.exit(7)").unwrap();
+    if chown(&guide, Some(1), None).is_err() {
+        eprintln!("left out: only the system's user can give files away");
+        return;
+    }
+    each_version(|version| {
+        let output = user.interpreter(version).output().unwrap();
+        assert!(output.status.success());
+        has(&text(&output.stderr), &["is not read: it, or a folder that it is in, belongs to another user"]);
+        assert_eq!(text(&output.stdout), "canal\n");
+    });
+    chown(&guide, Some(0), None).unwrap();
+    chown(&folder, Some(1), None).unwrap();
+    each_version(|version| assert!(user.interpreter(version).output().unwrap().status.success()));
+}
