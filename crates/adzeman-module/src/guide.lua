@@ -12,9 +12,10 @@ local load = rawget(_G, "loadstring") or rawget(_G, "load")
 local globals = _G
 
 local rules = {}
--- What stands in whose place, in which order it was put there; and by the functions that were put there.
+-- What stands in whose place, in which order it was put there; and of the functions that were put there, in whose place, and by which rule.
 local placed = {}
 local originals = setmetatable({}, { __mode = "k" })
+local owners = setmetatable({}, { __mode = "k" })
 -- The metatables of tables that are waited for to be given a new field.
 local traps = {}
 local is_open = false
@@ -100,54 +101,72 @@ else
   end
 end
 
+-- Whether a function stands for another one by this rule, or for one that does.
+local function stands(rule, wrapper)
+  while wrapper do
+    if owners[wrapper] == rule then
+      return true
+    end
+    wrapper = originals[wrapper]
+  end
+  return false
+end
+
+-- Notes that a function stands for another one.
+local function noted(rule, wrapper, original)
+  originals[wrapper], owners[wrapper] = original, rule
+  return wrapper
+end
+
 -- The one that stands for a function, always the same.
 local function standing_for(rule, name, original)
-  if originals[original] then
+  if stands(rule, original) then
     return original
   end
   local wrapper = rule.wrappers[original]
   if not wrapper then
-    wrapper = make(rule, name, original)
+    wrapper = noted(rule, make(rule, name, original), original)
     rule.wrappers[original] = wrapper
-    originals[wrapper] = original
   end
   return wrapper
 end
 
 -- One that is given functions to call later.
 local function registering(rule, register)
-  if originals[register] then
+  if stands(rule, register) then
     return register
   end
-  local function wrapper(...)
+  local function is_meant(...)
+    if type(rule.when) == "function" then
+      return asked(rule, "when", ...)
+    end
+    return rule.when == nil or (...) == rule.when
+  end
+  return noted(rule, function(...)
     local given = (select(rule.callback, ...))
-    if not is_open or type(given) ~= "function" or rule.when ~= nil and (...) ~= rule.when then
+    if not is_open or type(given) ~= "function" or not is_meant(...) then
       return register(...)
     end
-    local name = rule.callback > 1 and type((...)) == "string" and (...) or nil
+    local name = rule.when == nil and rule.callback > 1 and type((...)) == "string" and (...) or nil
     local arguments = { ... }
     arguments[rule.callback] = standing_for(rule, name, given)
     return register(unpack(arguments, 1, select("#", ...)))
-  end
-  originals[wrapper] = register
-  return wrapper
+  end, register)
 end
 
 -- One that is given such a function again, to be told which not to call any more.
 local function undoing(rule, undo)
-  if originals[undo] then
+  if stands(rule, undo) then
     return undo
   end
-  local function wrapper(...)
+  return noted(rule, function(...)
     local arguments, count = { ... }, select("#", ...)
     for number = 1, count do
       local given = arguments[number]
       arguments[number] = given ~= nil and rule.wrappers[given] or given
     end
     return undo(unpack(arguments, 1, count))
-  end
-  originals[wrapper] = undo
-  return wrapper
+  end, undo)
 end
 
 local function field(holder, key)

@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 
-use adzeman::{Event, EventKind, EventUnderWay, Host, Payload};
+use adzeman::{Event, EventKind, EventUnderWay, Host, Payload, WeakHost};
 use mlua::{Function, Lua, Table, Thread, Value, Variadic};
 use serde_json::{Map, Value as Json};
 
@@ -20,9 +20,11 @@ const IN_MODULE: &str = "guides";
 /// Names one by itself.
 const VARIABLE: &str = "ADZEMAN_GUIDE";
 
-/// Of a table that an event carries: how many fields of each, and how deep.
+/// Of a table that an event carries: how many fields of each, and how deep; what there is beyond is said.
 const MOST_FIELDS: usize = 32;
 const MOST_DEPTH: usize = 3;
+/// Bytes of a text; of a longer one it is said how long it is.
+const MOST_TEXT: usize = 64 * 1024;
 
 thread_local! {
     /// Events that have begun on this thread, by what tells them apart, and which state's they are.
@@ -37,6 +39,8 @@ const MANY: usize = 64;
 /// What a state was told by its guide.
 pub(crate) struct Guide {
     functions: Table,
+    /// What the state is open as.
+    opened: Rc<RefCell<Option<WeakHost>>>,
     /// Whether the state is there, as it was opened last.
     is_there: Rc<RefCell<Arc<AtomicBool>>>,
     /// What tells the state from others.
@@ -46,11 +50,15 @@ pub(crate) struct Guide {
 impl Guide {
     /// That of a state that was told nothing; `host` answers what it is open as, if it is.
     pub(crate) fn new(lua: &Lua, host: impl Fn() -> Option<Host> + 'static) -> mlua::Result<Rc<Self>> {
-        let host = Rc::new(host);
         let state = lua.globals().to_pointer() as usize;
+        // Asked at each call: no lock, and not which process this is, which begins no event elsewhere.
+        let opened = Rc::<RefCell<Option<WeakHost>>>::default();
         let wants = lua.create_function({
-            let host = host.clone();
-            move |_, ()| Ok(host().is_some_and(|host| host.wants_events()))
+            let opened = opened.clone();
+            move |_, ()| {
+                let host = opened.borrow().as_ref().and_then(WeakHost::upgrade);
+                Ok(host.is_some_and(|host| host.wants_events()))
+            }
         })?;
         let is_there = Rc::<RefCell<Arc<AtomicBool>>>::default();
         let begin = lua.create_function({
@@ -73,7 +81,7 @@ impl Guide {
         })?;
         let runtime = lua.load(include_str!("guide.lua")).set_name("=(adzeman)");
         let functions = runtime.call((wants, begin, finish, warn, cfg!(feature = "lua54")))?;
-        Ok(Rc::new(Self { functions, is_there, state }))
+        Ok(Rc::new(Self { functions, opened, is_there, state }))
     }
 
     /// What scripts and guides say events by.
@@ -117,7 +125,8 @@ impl Guide {
     }
 
     /// The functions that it names are handlers from now on, of kinds that the host has told of.
-    pub(crate) fn open(&self, kinds: &[String]) -> mlua::Result<()> {
+    pub(crate) fn open(&self, host: &Host, kinds: &[String]) -> mlua::Result<()> {
+        self.opened.replace(Some(host.downgrade()));
         self.functions.get::<Function>("open")?.call(kinds.to_vec())
     }
 
@@ -130,6 +139,7 @@ impl Guide {
 
     /// They are what they were.
     pub(crate) fn close(&self) -> mlua::Result<()> {
+        self.opened.take();
         end_all(self.state);
         self.functions.get::<Function>("close")?.call(())
     }
@@ -228,19 +238,28 @@ fn data(value: &Value, depth: usize) -> Json {
         Value::Number(value) => {
             serde_json::Number::from_f64(*value).map_or_else(|| Json::String(value.to_string()), Json::Number)
         }
-        Value::String(text) => Json::String(text.to_string_lossy()),
+        Value::String(text) => match text.as_bytes().len() {
+            0..=MOST_TEXT => Json::String(text.to_string_lossy()),
+            length => Json::String(format!("(a text of {length} bytes)")),
+        },
         Value::Table(table) if depth > 0 => {
             let length = table.raw_len();
             if length > 0 {
                 let at = |number| table.raw_get::<Value>(number).map_or(Json::Null, |value| data(&value, depth - 1));
-                return Json::Array((1..=length.min(MOST_FIELDS)).map(at).collect());
+                let more = length.saturating_sub(MOST_FIELDS);
+                let more = (more > 0).then(|| Json::String(format!("({more} more)")));
+                return Json::Array((1..=length.min(MOST_FIELDS)).map(at).chain(more).collect());
             }
-            let fields = table.pairs::<Value, Value>().take(MOST_FIELDS).flatten();
-            let named = fields.filter_map(|(name, value)| match name {
+            let mut fields = table.pairs::<Value, Value>().flatten();
+            let named = |(name, value): (Value, Value)| match name {
                 Value::String(name) => Some((name.to_string_lossy(), data(&value, depth - 1))),
                 _ => None,
-            });
-            Json::Object(named.collect())
+            };
+            let mut named: Map<String, Json> = fields.by_ref().take(MOST_FIELDS).filter_map(named).collect();
+            if fields.next().is_some() {
+                named.insert("...".to_owned(), Json::String("(there are more)".to_owned()));
+            }
+            Json::Object(named)
         }
         other => Json::String(format!("({})", other.type_name())),
     }

@@ -187,7 +187,7 @@ fn open(lua: &Lua, module: &Module, options: Options) -> mlua::Result<String> {
     context.meet_newcomers();
     opened.context = Some(context);
     lua.set_named_registry_value(OPENED, lua.create_any_userdata(opened)?)?;
-    module.guide.open(&kinds)?;
+    module.guide.open(&host, &kinds)?;
     Ok(host_name)
 }
 

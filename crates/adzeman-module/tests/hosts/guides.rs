@@ -18,6 +18,12 @@ end
 function game.draw_map() return "map" end
 function game.draw_boats() return "boats" end
 
+local wide = {}
+for number = 1, 40 do wide["name" .. number] = number end
+local crates = {}
+for number = 1, 40 do crates[number] = number end
+function game.load_cargo() return "loaded" end
+
 local handlers = {}
 function on(what, handler)
   handlers[what] = handler
@@ -34,6 +40,7 @@ local function save(passage, length)
   return toll
 end
 on("save", save)
+on("load", function(passage) return passage end)
 
 local function between(passage)
   return passage + 1
@@ -54,9 +61,10 @@ while is_open and os.time() < until_then do
   local boats, none, dt = game.update(0.5)
   assert(boats == 2 and none == nil and dt == 0.5)
   game.draw_map()
+  game.load_cargo(("x"):rep(70000), crates, { lock = "upper" }, { { { { {} } } } }, print, nil, wide)
   game.draw_boats()
   passage = between(passage)
-  assert(handlers.save(passage, 24) == 34)
+  assert(handlers.save(passage, 24) == 34 and handlers.load(passage) == passage)
   local ok, why = pcall(handlers.save, passage, 99)
   assert(not ok and why.passage == passage)
   passage = between(passage)
@@ -71,7 +79,10 @@ const GUIDE: &str = r#"local adzeman = ...
 adzeman.event("frame.update", "game", "update", { "dt" })
 adzeman.event("map.drawn", "game", "draw_*")
 adzeman.event("record.save", "_G", "on", { "passage", "length", callback = 2, when = "save", subject = "passage", undo = "off" })
+adzeman.event("record.load", "_G", "on", { "passage", callback = 2, when = function(what) return what == "load" end })
+adzeman.event("record.read", "_G", "on", { callback = 2, when = "load" })
 adzeman.event("water.awaited", "game", "wait_for", { "what", subject = function(what) return what:upper() end })
+adzeman.event("cargo.loaded", "game", "load_cargo", { "text", "list", "names", "deep", "call", "none", "wide" })
 adzeman.event("never.raised", "game.screens.lock", "shown")
 "#;
 
@@ -107,6 +118,9 @@ fn calls_that_a_guide_names_are_events() {
             "break on frame.update when event.dt > 0.4\ngo\nlook event.dt\nlook stack\ngo over\ngo out\nremove all\n\
              break on map.drawn for draw_boats\ngo\nlook stack\nremove all\n\
              break on record.save when event.length == 99\ngo\nlook event.passage\nlook stack\nremove all\n\
+             break on record.read\ngo\nlook stack\nremove all\n\
+             break on cargo.loaded\ngo\nlook event.text\nlook event.list\nlook event.names\nlook event.deep\nlook event.call\n\
+             look event.none\nlook event.wide\nremove all\n\
              break on water.awaited for WATER\ngo\nlook event.subject\nremove all\n",
         );
         has(
@@ -122,7 +136,16 @@ fn calls_that_a_guide_names_are_events() {
                 "in game.draw_boats",
                 "map.drawn of draw_boats, raised by canal",
                 "stopped by breakpoint 3, in save",
-                "canal.lua:24\n    1  record.save of ",
+                "canal.lua:30\n    1  record.save of ",
+                "canal.lua:35\n    1  record.read, raised by canal",
+                "record.load, raised by canal",
+                "(a text of 70000 bytes)",
+                "(8 more)",
+                "\"upper\"",
+                "(table)",
+                "(function)",
+                "null",
+                "(there are more)",
                 "\"WATER\"",
             ],
         );
@@ -137,7 +160,7 @@ fn an_event_is_over_where_its_function_was_left_by_an_error_or_a_yield() {
         let program = started(&user, version);
         // The three calls of `between` in a round: behind a return, behind an error that was caught, behind a yield.
         let shown = user.attached(
-            "break at canal.lua:31\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\nremove all\n\
+            "break at canal.lua:38\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\ngo\nlook stack\nremove all\n\
              trail last 30\n",
         );
         let stacks: Vec<&str> =
@@ -147,6 +170,41 @@ fn an_event_is_over_where_its_function_was_left_by_an_error_or_a_yield() {
         assert!(!shown.contains("during "), "{shown}");
         has(&shown, &["record.save", "failed", "water.awaited", "frame.update"]);
         ended(&user, program);
+    });
+}
+
+#[test]
+fn a_script_that_ends_by_an_error_in_an_event_ends_as_it_would() {
+    each_version(|version| {
+        let user = User::new(
+            r#"local adzeman = require "adzeman"
+is_dry = false
+game = {}
+function game.update(dt)
+  if is_dry then error("no water") end
+end
+local until_then = os.time() + 300
+while os.time() < until_then do
+  game.update(0.5)
+end
+"#,
+        );
+        let mut interpreter = user.interpreter(version);
+        fs::write(
+            user.0.path().join("dry.lua"),
+            "local adzeman = ...\nadzeman.event('frame.update', 'game', 'update', { 'dt' })\n",
+        )
+        .unwrap();
+        interpreter.env("ADZEMAN", "dormant").env("ADZEMAN_GUIDE", "dry.lua");
+        let program = Program(Some(interpreter.spawn().unwrap()));
+        user.await_host(version);
+        // Somebody is attached while it ends.
+        let shown = text(&user.session("break on frame.update\ngo\nremove all\nlet is_dry = true\ngo\n").stdout);
+        has(&shown, &["is_dry is now true"]);
+        let output = program.ended();
+        assert_eq!(output.status.code(), Some(1), "{}", text(&output.stderr));
+        has(&text(&output.stderr), &["canal.lua:5: no water", "stack traceback"]);
+        assert!(user.hosts().is_empty());
     });
 }
 

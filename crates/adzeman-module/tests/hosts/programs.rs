@@ -76,7 +76,8 @@ DissectorTable.get("udp.port"):add(4711, lock)
     start.args(["tshark", "-r", "canal.pcap", "-X", "lua_script:canal.lua"]);
     let output = crate::user::fed(
         &mut start,
-        "break at canal.lua:10 when number == 42\ngo\nlook number\nlook info.number\nlook info\nlook tolls.high\n\
+        "break on packet.dissected when event.number == 12\ngo\nlook event\nlook stack\nremove all\n\
+         break at canal.lua:10 when number == 42\ngo\nlook number\nlook info.number\nlook info\nlook tolls.high\n\
          go over\nlook shown\nlet seen = 7\nremove all\n",
     );
     let shown = text(&output.stdout);
@@ -84,7 +85,9 @@ DissectorTable.get("udp.port"):add(4711, lock)
     has(
         &shown,
         &[
-            "stopped by breakpoint 1, in lock.dissector",
+            "length   7",
+            "canal.lua:8\n    1  packet.dissected, raised by tshark",
+            "stopped by breakpoint 2, in lock.dissector",
             "number = 42",
             "43  number",
             "12  number",
