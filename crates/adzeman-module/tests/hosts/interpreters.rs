@@ -179,7 +179,8 @@ fn a_function_that_always_runs_is_corrected_and_stopped_in_by_whoever_comes_next
             "break at canal.lua:7 when level > 100\ngo\nlook line\nlook level\nlet level = 1000\nremove all\nlet is_open = false\n",
         );
         has(&shown, &["breakpoint 1, in rise", "level is now 1000"]);
-        assert!(text(&program.ended().stdout).starts_with("level 100"));
+        let output = program.ended();
+        assert!(text(&output.stdout).starts_with("level 100"), "{version}: {output:?}\n{shown}");
     });
 }
 
