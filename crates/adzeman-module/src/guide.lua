@@ -1,5 +1,5 @@
--- What a guide says: which functions are the handlers of which events. Each is put in the place of by one that calls it, for as long as
--- the state is open.
+-- What a guide says: which functions are the handlers of which events. In the place of each stands one that calls it, for as long as the
+-- state is open.
 --
 -- What is given: whether anyone wants to know of events; begins one; ends one; says something to people; and whether variables can be
 -- closed (5.4).
@@ -24,6 +24,12 @@ local known
 
 local look
 
+-- A value as text; nothing where it has none, as its own conversion fails.
+local function text_of(value)
+  local ok, text = pcall(tostring, value)
+  return ok and type(text) == "string" and text or nil
+end
+
 -- Its subject, where that is told, or what else is looked up by the guide: nothing of it may harm the host.
 local function asked(rule, what, ...)
   local ok, answer = pcall(rule[what], ...)
@@ -32,7 +38,7 @@ local function asked(rule, what, ...)
   end
   if not rule.has_failed then
     rule.has_failed = true
-    warn(("the guide's '%s' of %s failed: %s"):format(what, rule.kind, tostring(answer)))
+    warn(("the guide's '%s' of %s failed: %s"):format(what, rule.kind, text_of(answer) or "an error without a text"))
   end
   return nil
 end
@@ -52,8 +58,7 @@ local function started(rule, name, wrapper, ...)
     payload = nil
   end
   if subject ~= nil then
-    local ok, text = pcall(tostring, subject)
-    subject = ok and type(text) == "string" and text or nil
+    subject = text_of(subject)
   end
   return begin(rule.kind, subject, wrapper, rule.fields, payload, select(first, ...))
 end
@@ -68,7 +73,7 @@ end
 
 local closing = {
   __close = function(event, why)
-    finish(event.number, why ~= nil and tostring(why) or nil)
+    finish(event.number, why ~= nil and (text_of(why) or "an error without a text") or nil)
     look()
   end,
 }
@@ -118,11 +123,8 @@ local function noted(rule, wrapper, original)
   return wrapper
 end
 
--- The one that stands for a function, always the same.
+-- The one that stands for a function, the same one for as long as anyone has it.
 local function standing_for(rule, name, original)
-  if stands(rule, original) then
-    return original
-  end
   local wrapper = rule.wrappers[original]
   if not wrapper then
     wrapper = noted(rule, make(rule, name, original), original)
@@ -132,10 +134,7 @@ local function standing_for(rule, name, original)
 end
 
 -- One that is given functions to call later.
-local function registering(rule, register)
-  if stands(rule, register) then
-    return register
-  end
+local function registering(rule, _, register)
   local function is_meant(...)
     if type(rule.when) == "function" then
       return asked(rule, "when", ...)
@@ -144,7 +143,7 @@ local function registering(rule, register)
   end
   return noted(rule, function(...)
     local given = (select(rule.callback, ...))
-    if not is_open or type(given) ~= "function" or not is_meant(...) then
+    if not is_open or type(given) ~= "function" or stands(rule, given) or not is_meant(...) then
       return register(...)
     end
     local name = rule.when == nil and rule.callback > 1 and type((...)) == "string" and (...) or nil
@@ -155,10 +154,7 @@ local function registering(rule, register)
 end
 
 -- One that is given such a function again, to be told which not to call any more.
-local function undoing(rule, undo)
-  if stands(rule, undo) then
-    return undo
-  end
+local function undoing(rule, _, undo)
   return noted(rule, function(...)
     local arguments, count = { ... }, select("#", ...)
     for number = 1, count do
@@ -185,11 +181,19 @@ local function set(holder, key, value)
   return (pcall(function() holder[key] = value end))
 end
 
-local function place(holder, key, wrapper)
-  local original = originals[wrapper]
-  if field(holder, key) ~= wrapper and set(holder, key, wrapper) then
-    placed[#placed + 1] = { holder = holder, key = key, wrapper = wrapper, original = original }
+-- Puts what `standing` makes in the place of a function, if there is one and none stands there by this rule. Whether there is one.
+local function place(rule, holder, key, standing, name)
+  local original = field(holder, key)
+  if type(original) ~= "function" then
+    return false
   end
+  if not stands(rule, original) then
+    local wrapper = standing(rule, name, original)
+    if set(holder, key, wrapper) then
+      placed[#placed + 1] = { holder = holder, key = key, wrapper = wrapper, original = original }
+    end
+  end
+  return true
 end
 
 -- Looks again when a table is given a new field. One with a metatable is left as it is.
@@ -240,28 +244,15 @@ local function bind(rule, waited_for)
   end
   if rule.pattern then
     waited_for[holder] = true
-    local matching = {}
-    for key, value in next, type(holder) == "table" and holder or {} do
-      if type(key) == "string" and type(value) == "function" and key:match(rule.pattern) then
-        matching[key] = value
+    for key in next, type(holder) == "table" and holder or {} do
+      if type(key) == "string" and key:match(rule.pattern) then
+        place(rule, holder, key, standing_for, key)
       end
     end
-    for key, value in pairs(matching) do
-      place(holder, key, standing_for(rule, key, value))
-    end
-    return
-  end
-  local value = field(holder, rule.key)
-  if type(value) ~= "function" then
+  elseif not place(rule, holder, rule.key, rule.callback and registering or standing_for) then
     waited_for[holder] = true
-  elseif rule.callback then
-    place(holder, rule.key, registering(rule, value))
-    local undo = rule.undo and field(holder, rule.undo)
-    if type(undo) == "function" then
-      place(holder, rule.undo, undoing(rule, undo))
-    end
-  else
-    place(holder, rule.key, standing_for(rule, nil, value))
+  elseif rule.undo then
+    place(rule, holder, rule.undo, undoing)
   end
 end
 
@@ -271,7 +262,8 @@ function look()
     return
   end
   local waited_for = {}
-  for _, rule in pairs(rules) do
+  for number = 1, #rules do
+    local rule = rules[number]
     if rule.holder and known[rule.kind] then
       bind(rule, waited_for)
     end
@@ -279,14 +271,10 @@ function look()
   for holder in pairs(waited_for) do
     await(holder)
   end
-  local over = {}
   for holder, trap in pairs(traps) do
     if not waited_for[holder] then
-      over[holder] = trap
+      release(holder, trap)
     end
-  end
-  for holder, trap in pairs(over) do
-    release(holder, trap)
   end
 end
 
@@ -353,7 +341,8 @@ local function event(kind, holder, key, said)
   if known and not known[kind] then
     wrong(unknown(kind))
   end
-  rule.wrappers = setmetatable({}, { __mode = "k" })
+  -- Each holds the function that it stands for: neither is held here (5.1 would never let go of them).
+  rule.wrappers = setmetatable({}, { __mode = "kv" })
   rules[#rules + 1] = rule
   look()
 end
@@ -404,11 +393,7 @@ local function close()
     end
   end
   placed = {}
-  local all = {}
   for holder, trap in pairs(traps) do
-    all[holder] = trap
-  end
-  for holder, trap in pairs(all) do
     release(holder, trap)
   end
 end

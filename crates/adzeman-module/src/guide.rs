@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::SeqCst};
 
 use adzeman::{Event, EventKind, EventUnderWay, Host, Payload, WeakHost};
-use mlua::{Function, Lua, Table, Thread, Value, Variadic};
+use mlua::{Function, Lua, LuaString, Table, Thread, Value, Variadic};
 use serde_json::{Map, Value as Json};
 
 use crate::ffi;
@@ -68,15 +68,15 @@ impl Guide {
                 begin(lua, &host, (state, is_there.borrow().clone()), call)
             }
         })?;
-        let finish = lua.create_function(|_, (number, why): (i64, Option<String>)| {
+        let finish = lua.create_function(|_, (number, why): (i64, Option<LuaString>)| {
             let event = BEGUN.with_borrow_mut(|begun| begun.remove(&number));
             if let Some((_, event)) = event {
-                event.end(why.map_or(Ok(()), Err));
+                event.end(why.map_or(Ok(()), |why| Err(why.to_string_lossy())));
             }
             Ok(())
         })?;
-        let warn = lua.create_function(|_, why: String| {
-            eprintln!("adzeman: {why}");
+        let warn = lua.create_function(|_, why: LuaString| {
+            eprintln!("adzeman: {}", why.to_string_lossy());
             Ok(())
         })?;
         let runtime = lua.load(include_str!("guide.lua")).set_name("=(adzeman)");
@@ -111,13 +111,14 @@ impl Guide {
     pub(crate) fn kinds(&self) -> mlua::Result<Vec<EventKind>> {
         let all: Vec<Table> = self.functions.get::<Function>("kinds")?.call(())?;
         let kind = |kind: Table| {
-            let calls: Vec<String> = kind.get("calls")?;
-            let mut made = EventKind::new(&kind.get::<String>("name")?);
+            let calls: Vec<LuaString> = kind.get("calls")?;
+            let calls: Vec<_> = calls.iter().map(LuaString::to_string_lossy).collect();
+            let mut made = EventKind::new(&kind.get::<LuaString>("name")?.to_string_lossy());
             if !calls.is_empty() {
                 made = made.doc(&format!("a call of {}", calls.join(", ")));
             }
-            for field in kind.get::<Table>("fields")?.pairs::<String, bool>() {
-                made = made.field(&field?.0, "an argument of the function");
+            for field in kind.get::<Table>("fields")?.pairs::<LuaString, bool>() {
+                made = made.field(&field?.0.to_string_lossy(), "an argument of the function");
             }
             Ok(made)
         };
@@ -167,15 +168,16 @@ fn end_all(state: usize) {
 }
 
 /// A call that an event is made of: the kind, the subject, the function that stands for the one that is called, the names of arguments,
-/// what the guide has to add, and the arguments.
-type Call = (String, Option<String>, Function, Table, Option<Table>, Variadic<Value>);
+/// what the guide has to add, and the arguments. No text of a script has to be UTF-8: what is raised here would be raised in its host.
+type Call = (LuaString, Option<LuaString>, Function, Table, Option<Table>, Variadic<Value>);
 
 fn begin(lua: &Lua, host: &Host, (state, is_there): (usize, Arc<AtomicBool>), call: Call) -> mlua::Result<Option<i64>> {
     let (kind, subject, wrapper, names, more, arguments) = call;
+    let (kind, subject) = (kind.to_string_lossy(), subject.map(|subject| subject.to_string_lossy()));
     let mut fields = Map::new();
     for (number, argument) in arguments.iter().enumerate() {
-        let Ok(name) = names.raw_get::<String>(number + 1) else { break };
-        fields.insert(name, data(argument, MOST_DEPTH));
+        let Ok(name) = names.raw_get::<LuaString>(number + 1) else { break };
+        fields.insert(name.to_string_lossy(), data(argument, MOST_DEPTH));
     }
     for pair in more.iter().flat_map(|more| more.pairs::<Value, Value>()).take(MOST_FIELDS) {
         let (Value::String(name), value) = pair? else { continue };

@@ -65,6 +65,13 @@ struct Process {
     states: usize,
 }
 
+impl Process {
+    /// Whether it is this one, and not the one that this is a copy of.
+    fn is_here(&self) -> bool {
+        self.id == std::process::id()
+    }
+}
+
 static PROCESS: Mutex<Option<Process>> = Mutex::new(None);
 
 fn process() -> MutexGuard<'static, Option<Process>> {
@@ -73,9 +80,7 @@ fn process() -> MutexGuard<'static, Option<Process>> {
 
 /// The host that this process is, unless it is a copy of one.
 fn host_here() -> Option<Host> {
-    let held = process();
-    let here = held.as_ref().filter(|process| process.id == std::process::id());
-    here.map(|process| process.host.clone())
+    process().as_ref().filter(|process| process.is_here()).map(|process| process.host.clone())
 }
 
 /// Ends what this process has opened, when it exits: those who are attached are told, and nothing is left for others to find.
@@ -165,8 +170,7 @@ fn open(lua: &Lua, module: &Module, options: Options) -> mlua::Result<String> {
     let told = module.guide.kinds()?;
     let (host, host_name, kinds) = {
         let mut held = process();
-        let is_here = held.as_ref().is_some_and(|process| process.id == std::process::id());
-        if !is_here {
+        if !held.as_ref().is_some_and(Process::is_here) {
             let kinds = told.iter().map(|kind| kind.name.clone()).collect();
             let builder = told.into_iter().fold(Host::builder(&name), HostBuilder::event);
             let host = builder.start(listen).map_err(|why| OpenError::Start(why.to_string()))?;

@@ -257,7 +257,7 @@ pub struct Host {
     inner: Arc<Inner>,
 }
 
-/// An event that has [begun](Host::begin), on this thread. Dropped, it ends as one that was left.
+/// An event that has [begun](Host::begin), on this thread. Dropped, it ends as one that was done.
 pub struct EventUnderWay {
     number: u64,
     /// It ends on the thread where it began.
@@ -479,8 +479,8 @@ impl Host {
     }
 
     /// The same as [`emit`](Self::emit), lending state for the time of the handler, as `host.NAME`: what the host has by `&mut` or in a
-    /// cell of its own. People look at it and change it in place, while the handler has not borrowed it; behind the handler it is gone. With nobody
-    /// attached nothing is done with it.
+    /// cell of its own. People look at it and change it in place, while the handler has not borrowed it; behind the handler it is gone.
+    /// With nobody attached nothing is done with it.
     ///
     /// Say that it will be lent by [`HostBuilder::lends`]: then who looks for it elsewhere is told when it is there.
     ///

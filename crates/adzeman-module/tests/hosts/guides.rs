@@ -173,6 +173,65 @@ fn an_event_is_over_where_its_function_was_left_by_an_error_or_a_yield() {
     });
 }
 
+/// The script alone, with a guide that is told in it and a trail that is kept, so that someone wants to know of its events.
+fn kept(version: &str, script: &str) -> String {
+    let user = User::new(&format!("local adzeman = require 'adzeman'\n{script}"));
+    let output = user.interpreter(version).env("ADZEMAN_TRAIL", "keep").output().unwrap();
+    assert!(output.status.success(), "{version}: {}{}", text(&output.stdout), text(&output.stderr));
+    assert_eq!(text(&output.stderr), "", "{version}");
+    text(&output.stdout)
+}
+
+#[test]
+fn what_is_handed_over_and_raised_stays_what_it_is_whatever_that_is() {
+    each_version(|version| {
+        let shown = kept(
+            version,
+            r#"
+            local strange = setmetatable({}, { __tostring = function() error("no text") end })
+            game = {}
+            function game.pass(what) if what == strange then error(strange, 0) end return what end
+            function game.fail(what) error(what, 0) end
+            adzeman.event("passed", "game", "pass", { "what", subject = "what", payload = function(what) return { [what] = what } end })
+            adzeman.event("failed", "game", "fail", { "what", subject = "what" })
+            adzeman.open { listen = "dormant" }
+            local binary = "Schleuse \252\255\0 \200"
+            print(game.pass(binary) == binary, game.pass("水位") == "水位", game.pass(1/0) == 1/0)
+            local ok, why = pcall(game.pass, strange)
+            print(ok, rawequal(why, strange))
+            ok, why = pcall(game.fail, binary)
+            print(ok, why == binary)
+            ok, why = pcall(game.fail, nil)
+            print(ok, why)
+            "#,
+        );
+        assert_eq!(shown, "true\ttrue\ttrue\nfalse\ttrue\nfalse\ttrue\nfalse\tnil\n", "{version}");
+    });
+}
+
+#[test]
+fn functions_that_a_program_lets_go_of_are_let_go_of() {
+    each_version(|version| {
+        let shown = kept(
+            version,
+            r#"
+            timers = {}
+            function timers.add(after, due) due() end
+            adzeman.event("timer.due", "timers", "add", { callback = 2 })
+            adzeman.open { listen = "dormant" }
+            local function rounds(count)
+              for number = 1, count do timers.add(1, function() return number end) end
+              collectgarbage() collectgarbage()
+              return collectgarbage("count")
+            end
+            local before = rounds(2000)
+            print(rounds(20000) - before < 500)
+            "#,
+        );
+        assert_eq!(shown, "true\n", "{version}");
+    });
+}
+
 #[test]
 fn a_script_that_ends_by_an_error_in_an_event_ends_as_it_would() {
     each_version(|version| {

@@ -164,8 +164,7 @@ impl EventFrame<'_> {
 
 /// Lends the innermost event being handled on this thread: one that is raised, or was begun inside that.
 pub(crate) fn current_event<T>(look: impl FnOnce(Option<&EventFrame<'_>>) -> T) -> T {
-    let begun = BEGUN.try_with(|begun| begun.borrow().last().cloned()).ok().flatten();
-    let Some(begun) = begun else { return raised_event(look) };
+    let Some(begun) = begun_event() else { return raised_event(look) };
     let is_inner = raised_event(|raised| raised.is_none_or(|raised| raised.depth < begun.depth));
     if is_inner { look(Some(&begun)) } else { raised_event(look) }
 }
@@ -174,7 +173,7 @@ fn raised_event<T>(look: impl FnOnce(Option<&EventFrame<'_>>) -> T) -> T {
     if CURRENT.is_set() { CURRENT.with(|event| look(Some(event))) } else { look(None) }
 }
 
-/// What a new event is inside of, if that was begun.
+/// The innermost one of those that were begun.
 pub(crate) fn begun_event() -> Option<Rc<EventFrame<'static>>> {
     BEGUN.try_with(|begun| begun.borrow().last().cloned()).ok().flatten()
 }

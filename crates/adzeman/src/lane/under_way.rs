@@ -93,7 +93,7 @@ pub(crate) fn settle() {
     let all: Vec<_> = all.unwrap_or_default();
     let left = all.into_iter().find_map(|(number, was_left)| was_left().map(|outcome| (number, outcome)));
     if let Some((number, outcome)) = left {
-        end_from(number, |event, is_it| if is_it { event.leave(&outcome) } else { event.leave(&inner(&outcome)) });
+        end_from(number, &outcome, UnderWay::leave);
     }
 }
 
@@ -128,37 +128,38 @@ fn inner(outer: &Result<(), String>) -> Result<(), String> {
 /// or as they were left. Nothing happens where it has ended.
 #[cold]
 pub(crate) fn end(number: u64, outcome: &Result<(), String>) {
-    end_from(number, |event, is_it| if is_it { event.end(outcome) } else { event.end(&inner(outcome)) });
+    end_from(number, outcome, UnderWay::end);
 }
 
-fn end_from(number: u64, end: impl Fn(UnderWay, bool)) {
+fn end_from(number: u64, outcome: &Result<(), String>, end: fn(UnderWay, &Result<(), String>)) {
     while is_under_way(number) {
         let Ok(Some(last)) = ALL.try_with(|all| all.borrow_mut().pop()) else { return };
-        let is_it = last.number == number;
-        end(last, is_it);
+        if last.number == number { end(last, outcome) } else { end(last, &inner(outcome)) }
     }
 }
 
 impl UnderWay {
-    fn end(mut self, outcome: &Result<(), String>) {
-        self.recording.handler_ends();
-        let lane = self.seen.map(|Seen { lane, frame, handling }| {
-            handling.end(&frame);
+    fn end(self, outcome: &Result<(), String>) {
+        self.over(outcome, |lane, frame, handling| {
+            handling.end(frame);
             // Nothing can be run again that has no beginning here.
             lane.again.set(false);
-            lane.tell_done(&frame, outcome);
-            end_begun(&frame);
-            lane
+            lane.tell_done(frame, outcome);
         });
-        self.recording.end(lane.as_deref(), outcome);
     }
 
     /// Ends it without a look at what it did.
-    fn leave(mut self, outcome: &Result<(), String>) {
+    fn leave(self, outcome: &Result<(), String>) {
+        self.over(outcome, |lane, frame, handling| {
+            drop(handling);
+            lane.tell_failed(frame, outcome);
+        });
+    }
+
+    fn over(mut self, outcome: &Result<(), String>, end: impl FnOnce(&Lane, &EventFrame<'_>, Handling)) {
         self.recording.handler_ends();
         let lane = self.seen.map(|Seen { lane, frame, handling }| {
-            drop(handling);
-            lane.tell_failed(&frame, outcome);
+            end(&lane, &frame, handling);
             end_begun(&frame);
             lane
         });
